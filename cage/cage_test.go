@@ -173,7 +173,7 @@ func TestSessions(t *testing.T) {
 		t.Errorf("what a command left running runs on: %d %v", exit, err)
 	}
 	if _, err := s.Run(ctx, cage.Step{Command: []string{"nothing-of-this-name"}, Env: env, Dir: "/tmp"}); err == nil {
-		t.Error("a command that is not there ran")
+		t.Error("a command that does not exist ran")
 	}
 	files, err := s.Collect(ctx, "/tmp/code", func(string) bool { return true }, 1<<20)
 	if err != nil || len(files) != 2 || files[1].Path != "c.txt" || !files[1].Executable ||

@@ -57,7 +57,7 @@ func TestYourTokens(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
 	p.arrive("/you")
-	p.reads("author in every service")
+	p.reads("author in all services")
 	p.fill("input[placeholder^='such as']", "nightly-build")
 	p.click("input[type=checkbox][value=write]")
 	p.press("^Make it")

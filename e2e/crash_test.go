@@ -157,9 +157,9 @@ func hangUp(w http.ResponseWriter) {
 // shapes are two forms of a service, between which everything happens: functions are
 // made, changed, given another name and taken away; some of what changes is replaced.
 func shape(round int) map[string]string {
-	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {on: push}}\n"}
+	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {when: push}}\n"}
 	add := func(name, extra, body string) {
-		files[name+"/function.yaml"] = fmt.Sprintf("function: %s\nhandler: main:run\ntriggers: {ask: {route: GET /%s, open_to: anyone}}\npermissions: [{may: [read], of: tables/%s}]\n%s",
+		files[name+"/function.yaml"] = fmt.Sprintf("function: %s\nhandler: main:run\ntriggers: {ask: {route: GET /%s, open_to: anyone}}\npermissions: [{allow: [read], resource: tables/%s}]\n%s",
 			name, name, name, extra)
 		files[name+"/main.py"] = fmt.Sprintf("# round %d\ndef run(call): return %q\n", round, body)
 	}
@@ -171,7 +171,7 @@ func shape(round int) map[string]string {
 	} else {
 		was := ""
 		if round > 0 {
-			was = "was: plum\n"
+			was = "renamed_from: plum\n"
 		}
 		add("damson", was, "damson")
 		add("comes", "", "comes")
@@ -285,7 +285,7 @@ func TestCrashMatrix(t *testing.T) {
 		stage := "trial"
 		var kept api.SavedPlan
 		r.ask("wren", "POST", "/services/frostline/plans", api.PlanRequest{Stage: stage, Version: &version}, &kept)
-		if len(kept.Plan.Steps) != 0 || len(kept.Plan.Problems) != 0 {
+		if len(kept.Plan.Steps) != 0 || len(kept.Plan.Blockers) != 0 {
 			t.Fatalf("version %d, after %d kills: the next plan has %d steps: %+v", version, c.killed()-before, len(kept.Plan.Steps),
 				kept.Plan.Steps)
 		}

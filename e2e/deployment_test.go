@@ -15,7 +15,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	dir := r.clone("wren")
 	brings := func(version int, memory string) {
 		t.Helper()
-		orchard(t, dir, 18, "row%02d", "defaults: {memory: "+memory+"}\nstages:\n  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n",
+		orchard(t, dir, 18, "row%02d", "defaults: {memory: "+memory+"}\nstages:\n  - {stage: trial, target: local/north, enter: {when: push, branch: main}}\n",
 			func(int) string { return "" }) // two more than go to the platform at once
 		if out, err := push(t, dir, fmt.Sprint("Rows ", version)); err != nil {
 			t.Fatal(out)
@@ -42,7 +42,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	}
 	p := r.open(browse(t), "wren")
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))
-	p.reads("partly done", "16 of 18, 2 failed", "the resource has changed since", "plan version 2 again", "skipped")
+	p.reads("partially-succeeded", "16 of 18, 2 failed", "the resource has changed since", "plan version 2 again", "skipped")
 	first := p.page.MustEval(`() => document.querySelectorAll('main table')[1].querySelector('tbody .fold').innerText`).Str()
 	if first != "− row16" {
 		t.Errorf("the first function is %q, not open or not one that failed", first)
@@ -66,7 +66,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	})
 	p.reads("2 drifted", "failed 2 tries") // the page has seen it end, and the next look: nothing moves any more
 	p.press("^Plan version 2 again")
-	p.reads("2 functions are put right", "also changed by hand: memory", "Puts version 2 into trial again")
+	p.reads("2 functions are reverted to the record", "also changed outside Rudmar: memory", "Puts version 2 into trial again")
 	p.press("^Put version 2 into trial again")
 	settles(2)
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0])) // of this try

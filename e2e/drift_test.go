@@ -33,7 +33,7 @@ func TestDriftInThePage(t *testing.T) {
 		wren.reads("left by wren: a loud night")
 		wren.waits("the form to go", `() => !document.querySelector('input[aria-label="Reason"]')`)
 	}
-	wren.reads("Left as it was changed by hand")
+	wren.reads("Left as it was changed outside Rudmar")
 	var line api.StageLine
 	until(t, "nothing to wait for somebody", func() bool {
 		r.ask("wren", "GET", base+"/line", nil, &line)
@@ -42,7 +42,7 @@ func TestDriftInThePage(t *testing.T) {
 	wren.goTo("plan?stage=live&target=local/north")
 	wren.reads("Nothing to do")
 	wren.goTo("functions/warn/try?stage=live")
-	wren.press("Left as it was changed by hand")
+	wren.press("Left as it was changed outside Rudmar")
 	wren.press("^No longer")
 	wren.reads("Live is not what was recorded")
 
@@ -56,7 +56,7 @@ func TestDriftInThePage(t *testing.T) {
 	wren.goTo("plan/" + fmt.Sprint(newer))
 	wren.fill(`input[placeholder="number"]`, fmt.Sprint(older))
 	wren.press("^By order")
-	wren.reads("Otherwise than plan "+fmt.Sprint(older), "no longer reach: relay may newly read secrets/sms_key")
+	wren.reads("Otherwise than plan "+fmt.Sprint(older), "removed: reach: relay can now read secrets/sms_key")
 	wren.press("^As a graph")
 	wren.sees("the graph", `[role="img"] svg`)
 

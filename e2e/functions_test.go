@@ -22,7 +22,7 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.goTo("functions/relay/messages?stage=live")
 	linden.reads("live has version 3, which has no function relay")
 	linden.goTo("functions/warn/messages?stage=live")
-	linden.reads("Nothing waits, nothing is parked", "What fails five times is parked")
+	linden.reads("Nothing waits, no dead letters", "What fails five times is parked")
 	token := filepath.Join(r.data, "platform.token")
 	sent := func(body string) {
 		t.Helper()
@@ -39,7 +39,7 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.reads("By version and revision")
 
 	linden.goTo("plan?stage=live&version=7")
-	linden.reads("What stops it", `the secret "sms_key" has no value in live`, "Secrets of live", "secret without a value")
+	linden.reads("What stops it", `the secret "sms_key" not set in live`, "Secrets of live", "secret without a value")
 	linden.press("^Set it")
 	linden.fill(`input[aria-label="Value of sms_key in live"]`, "hush-hush")
 	linden.press("^Keep")
@@ -64,12 +64,12 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.hit("Take away", func(page *rod.Page) (*rod.Element, error) {
 		return page.ElementX(`//tr[contains(., "moon")]//button[contains(., "Take away")]`)
 	})
-	linden.reads("What is taken away is gone for good", "Type relay to confirm")
+	linden.reads("What is removed is no longer available to good", "Type relay to confirm")
 	linden.fill(".modal input", "relay")
 	linden.press("^Take it away")
-	linden.reads("1 message taken away")
+	linden.reads("1 message deleted")
 	linden.goTo("journal")
-	linden.reads("message taken away")
+	linden.reads("message deleted")
 
 	// At the command line, with a new value that goes out with the next plan.
 	password := tokenFile(t, "orchard-at-dawn")

@@ -21,16 +21,16 @@ func granary(answer string) map[string]string {
 service: granary
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: trial, target: local/north, enter: {when: push}}
   - stage: preview
     target: local/north
-    enter: {after: trial, on: request}
+    enter: {after: trial, when: request}
     gates: {cases: all, approvals: {count: 1, from: growers-council}}
   - stage: live
     target: local/coast
-    enter: {after: preview, on: ready}
+    enter: {after: preview, when: ready}
     gates:
-      soak: {for: 1s, calls: 2, errors_under: 50%}
+      soak: {for: 1s, min_invocations: 2, errors_under: 50%}
       window: {days: mon-sun, hours: "00:00-23:59", zone: UTC}
       rules: {small: "plan.steps.size() < 100"}
       approvals: {count: 2, from: growers-council}
@@ -89,10 +89,10 @@ func TestEveryGateInThePage(t *testing.T) {
 	lives("trial", "oats")
 	wren.arrive("/s/granary/deliveries/1/preview")
 	wren.reads("needs somebody to ask for it", "cases pass in trial",
-		"waits for 1 approval from growers-council, not by who pushed it: wren")
+		"waits for 1 approval from growers-council (not from the authors wren")
 	agrees(wren, "^Ask for it", "preview")
 	linden.arrive("/s/granary/deliveries/1/preview")
-	linden.reads("asked for by wren")
+	linden.reads("requested by wren")
 	linden.fill(`input[placeholder=why]`, "the bins are empty")
 	agrees(linden, "^Approve", "preview")
 	lives("preview", "oats")
@@ -114,7 +114,7 @@ func TestEveryGateInThePage(t *testing.T) {
 		at := "/services/granary/deliveries/2/stages/" + say[1]
 		var means api.Impact
 		r.ask(say[0], "GET", at+"/meaning", nil, &means)
-		r.ask(say[0], "POST", at+"/"+say[2], api.DeliveryDecision{Shown: &means.Digest}, nil)
+		r.ask(say[0], "POST", at+"/"+say[2], api.DeliveryDecision{ImpactDigest: &means.Digest}, nil)
 	}
 	for range 2 {
 		lives("preview", "rye")
@@ -122,7 +122,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	lives("live", "rye")
 	var made api.CreatedToken
 	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("wren:orchard-at-dawn"))
-	r.ask("wren", "POST", "/me/tokens", api.NewToken{Name: "looks", Acts: []string{}, Places: []string{}}, &made)
+	r.ask("wren", "POST", "/me/tokens", api.NewToken{Name: "looks", Permissions: []string{}, Scopes: []string{}}, &made)
 	backTo := func(header string) int {
 		var line api.StageLine
 		status, text := answers(r, "GET", "/api/services/granary/line", nil, map[string]string{"Authorization": header})
@@ -142,5 +142,5 @@ func TestEveryGateInThePage(t *testing.T) {
 	lives("live", "oats")
 	linden.reads("settled")
 	linden.arrive("/s/granary/deliveries/2/live")
-	linden.reads("went back")
+	linden.reads("rolled-back")
 }

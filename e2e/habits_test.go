@@ -31,7 +31,7 @@ func TestEditsAreAskedAbout(t *testing.T) {
 	edit(t, dir, "frostline/functions/relay/relay.mjs", "import", "// Tells.\nimport")
 	pushMeanwhile(t, dir, "Other words")
 	wren.goTo("source?file=functions/intake/intake.py")
-	wren.reads("You left 1 edited file here", "the branch has moved on since")
+	wren.reads("You left 1 edited file here", "the branch has moved since then")
 	wren.press("^Go on with it")
 	wren.reads("# of mine", "Commit 1 file")
 
@@ -115,7 +115,7 @@ func TestPagesAreNamed(t *testing.T) {
 	}
 
 	wren.arrive("deliveries?find=growers&state=waiting")
-	wren.reads("Tell the growers themselves")
+	wren.reads("Notify the growers themselves")
 	if text := wren.page.MustElement("main").MustText(); strings.Contains(text, "A station's history") {
 		t.Error("the list is not narrowed by its address")
 	}
@@ -126,7 +126,7 @@ func TestPagesAreNamed(t *testing.T) {
 	}
 	wren.arrive("board?stage=lost")
 	wren.reads("What needs you")
-	wren.must("asking for what is not there", wren.page.Navigate(r.address+"/s/lost/board"))
+	wren.must("asking for what does not exist", wren.page.Navigate(r.address+"/s/lost/board"))
 	wren.reads("There is no service lost", "These are there")
 }
 

@@ -26,7 +26,7 @@ func (r *rig) stateOf(version int, stage string) string {
 		nil, &d); status != 200 {
 		return ""
 	}
-	return d.Place.State
+	return string(d.Place.State)
 }
 
 func (r *rig) settles(version int, stage string) {
@@ -145,13 +145,13 @@ func TestJourney(t *testing.T) {
 	if fmt.Sprint(reasons) != fmt.Sprint(want) {
 		t.Errorf("steps and reasons: %v\nwant %v", reasons, want)
 	}
-	if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Runnable.How != "nothing" {
+	if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Runnable.Action != "nothing" {
 		t.Errorf("the next plan: %+v", next.Plan.Steps)
 	}
 
 	// Its cases ran, expected and found side by side.
 	for _, c := range trial.Cases {
-		if !c.Passed || len(c.Outcomes) == 0 || c.Outcomes[0].Found == "" {
+		if !c.Passed || len(c.Outcomes) == 0 || c.Outcomes[0].Received == "" {
 			t.Errorf("case %s: %+v", c.Name, c.Outcomes)
 		}
 	}
@@ -182,14 +182,14 @@ func TestJourney(t *testing.T) {
 	preview := r.stage(8, "preview")
 	if preview.Place.State != "waiting" ||
 		!strings.Contains(preview.Summary,
-			"2 of 3 hold: waits for 1 approval from growers-council, not by who pushed it: wren") {
+			"2 of 3 gates passed: waits for 1 approval from growers-council (not from the authors wren") {
 		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
 	}
 	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
 		t.Errorf("the author approves: %d %s", status, text)
 	}
 	before := r.plan("preview", 8)
-	if before.Runnable.How != "delivery" {
+	if before.Runnable.Action != "delivery" {
 		t.Errorf("a plan that goes around the gates: %+v", before.Runnable)
 	}
 	if status, _ := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", before.Id),
@@ -201,8 +201,8 @@ func TestJourney(t *testing.T) {
 	}
 	r.settles(8, "preview")
 	for _, pair := range r.stage(8, "preview").Digests {
-		if pair.Digest != pair.There {
-			t.Errorf("%s runs as %s, not as %s", pair.Function, pair.There, pair.Digest)
+		if pair.Digest != pair.Deployed {
+			t.Errorf("%s runs as %s, not as %s", pair.Function, pair.Deployed, pair.Digest)
 		}
 	}
 	if _, body := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill",
@@ -217,7 +217,7 @@ func TestJourney(t *testing.T) {
 	r.ask("wren", "GET", base+"/journal", nil, &journal)
 	said := ""
 	for _, e := range journal {
-		said += e.Person + " " + e.What + "\n"
+		said += e.Person + " " + e.Action + "\n"
 	}
 	for _, what := range []string{"linden approved", "wren pushed", "wren built", " delivery", "deployment done"} {
 		if !strings.Contains(said, what) {
@@ -270,7 +270,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 	}
 	var started struct{ Deployment int64 }
 	r.ask("wren", "POST", fmt.Sprintf("/plans/%d/deployments", fresh.Id), map[string]string{}, &started)
-	until(t, "it is put right", func() bool {
+	until(t, "it is reverted to the record", func() bool {
 		return len(r.function("preview", "warn").Drift) == 0 && len(r.plan("preview", 0).Plan.Steps) == 0
 	})
 }
@@ -278,7 +278,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 // versionIsTakenBack puts the version before in place of one that went wrong.
 func versionIsTakenBack(t *testing.T, r *rig) {
 	back := r.plan("preview", 6)
-	if back.Runnable.How != "return" {
+	if back.Runnable.Action != "return" {
 		t.Fatalf("a plan back: %+v", back.Runnable)
 	}
 	body := map[string]string{}
@@ -290,7 +290,7 @@ func versionIsTakenBack(t *testing.T, r *rig) {
 	}
 	r.ask("wren", "POST", fmt.Sprintf("/plans/%d/deployments", back.Id), body, nil)
 	r.settles(6, "preview")
-	if state := r.stateOf(8, "preview"); state != "went back" {
+	if state := r.stateOf(8, "preview"); state != "rolled-back" {
 		t.Errorf("version 8 is %s", state)
 	}
 	if _, answer := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill",
@@ -407,10 +407,10 @@ func helpsToWrite(t *testing.T, r *rig) {
 	if r.ask("wren", "GET", "/schemas/function", nil, &schema); schema.Title != "A function" {
 		t.Errorf("the schema: %+v", schema)
 	}
-	if about := ask(file, "memory: 1", 1, 9).About; !strings.Contains(about, "multiple of 16 MiB") {
+	if about := ask(file, "memory: 1", 1, 9).Description; !strings.Contains(about, "multiple of 16 MiB") {
 		t.Errorf("about memory: %q", about)
 	}
-	text := "function: night-report\nhandler: report:run\nmemory: 160 MiB\ntriggers:\n  morning: {cron: \"30 6 * * *\", zone: Europe/Oslo}\npermissions:\n  - {may: [query], of: tables/readings}\n"
+	text := "function: night-report\nhandler: report:run\nmemory: 160 MiB\ntriggers:\n  morning: {cron: \"30 6 * * *\", zone: Europe/Oslo}\npermissions:\n  - {allow: [query], resource: tables/readings}\n"
 	fires := ask(file, text, 5, 5)
 	if len(fires.Notes) != 1 || len(fires.Notes[0].Fires) != 10 || orZero(fires.Notes[0].Zone) != "Europe/Oslo" ||
 		fires.Notes[0].Lines[0] != "once a day" {
@@ -434,9 +434,9 @@ func helpsToWrite(t *testing.T, r *rig) {
 		t.Errorf("completions: %v", labels)
 	}
 	for request, want := range map[string]string{
-		"GET /stations/hill/frost": "only this route takes it warn/ask map[station:hill]",
-		"GET /nothing":             "no route takes it: it is answered with 404 ",
-		"GET /stations/latest":     "GET /stations/latest goes first: at segment 2 it has a literal, GET /stations/{station} has a parameter night-report/latest map[] stations/one map[station:latest]",
+		"GET /stations/hill/frost": "only this route matches warn/ask map[station:hill]",
+		"GET /nothing":             "no route matches; the response is 404 ",
+		"GET /stations/latest":     "GET /stations/latest has precedence: segment 2 is a literal, and GET /stations/{station} has a parameter night-report/latest map[] stations/one map[station:latest]",
 	} {
 		method, path, _ := strings.Cut(request, " ")
 		var out api.RouteResult
@@ -468,21 +468,21 @@ func TestEditsAreNeverLost(t *testing.T) {
 		t.Errorf("committing what is broken: %d %s", status, text)
 	}
 	if status, text := r.commit(source.Head.Hash, "Fewer at once",
-		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8",
-			"at_once: 4", 1)}); status != 201 {
+		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "max_concurrency: 8",
+			"max_concurrency: 4", 1)}); status != 201 {
 		t.Fatalf("committing: %d %s", status, text)
 	}
 	status, text := r.commit(source.Head.Hash, "More at once",
-		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 16", 1)})
+		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "max_concurrency: 8", "max_concurrency: 16", 1)})
 	var conflict api.Conflict
 	if err := json.Unmarshal([]byte(text), &conflict); err != nil || status != 409 || conflict.By != "wren" ||
-		!strings.Contains(conflict.Theirs["functions/warn/function.yaml"], "at_once: 4") {
+		!strings.Contains(conflict.Theirs["functions/warn/function.yaml"], "max_concurrency: 4") {
 		t.Fatalf("a conflict: %d %s %v", status, text, err)
 	}
 	r.settles(8, "trial")
 	if status, text := r.commit(conflict.Head, "More at once",
-		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8",
-			"at_once: 16", 1)}); status != 201 {
+		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "max_concurrency: 8",
+			"max_concurrency: 16", 1)}); status != 201 {
 		t.Fatalf("on top of it: %d %s", status, text)
 	}
 	r.settles(9, "trial")
@@ -513,7 +513,7 @@ func TestFailingCasesGoBack(t *testing.T) {
 	if out, err := push(t, dir, "Divide by nothing"); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	until(t, "version 8 went back", func() bool { return r.stateOf(8, "trial") == "went back" })
+	until(t, "version 8 was rolled back", func() bool { return r.stateOf(8, "trial") == "rolled-back" })
 	r.settles(7, "trial")
 	d := r.stage(8, "trial")
 	if !strings.Contains(d.Place.Reason, "cases failed: ") {
@@ -522,10 +522,10 @@ func TestFailingCasesGoBack(t *testing.T) {
 	failed := ""
 	for _, c := range d.Cases {
 		if !c.Passed {
-			failed += c.Name + ": " + c.Outcomes[0].Expected + " / " + c.Outcomes[0].Found + "\n"
+			failed += c.Name + ": " + c.Outcomes[0].Expected + " / " + c.Outcomes[0].Received + "\n"
 		}
 	}
-	if !strings.Contains(failed, "a mild night gives no warning: status == 200 / the call failed: ZeroDivisionError") {
+	if !strings.Contains(failed, "a mild night gives no warning: status == 200 / the invocation failed: ZeroDivisionError") {
 		t.Errorf("failed cases:\n%s", failed)
 	}
 	if answered := r.function("trial", "warn"); answered.Version == nil || *answered.Version == 8 {
@@ -539,7 +539,7 @@ func TestFailingCasesGoBack(t *testing.T) {
 		t.Fatalf("going back: %d %s", status, text)
 	}
 	r.settles(6, "trial")
-	if d := r.stage(7, "trial"); d.Place.State != "went back" {
+	if d := r.stage(7, "trial"); d.Place.State != "rolled-back" {
 		t.Errorf("version 7 is %s", d.Place.State)
 	}
 }
@@ -599,12 +599,12 @@ func TestPlatformIsDown(t *testing.T) {
 	}
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)
-	if health.Platforms[0].Answers || health.Platforms[0].Reason == nil {
+	if health.Platforms[0].Reachable || health.Platforms[0].Reason == nil {
 		t.Errorf("of a platform that stands still: %+v", health.Platforms)
 	}
 	for _, c := range health.Checks {
 		if c.Problem != "" {
-			t.Errorf("%s: %s", c.What, c.Problem)
+			t.Errorf("%s: %s", c.Name, c.Problem)
 		}
 	}
 	if answer, err := http.Get(r.address + "/healthz"); err != nil || answer.StatusCode != 200 {
@@ -614,18 +614,18 @@ func TestPlatformIsDown(t *testing.T) {
 	until(t, "the line says so", func() bool {
 		var line api.StageLine
 		r.ask("wren", "GET", base+"/line", nil, &line)
-		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "does not answer") &&
+		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "is unreachable") &&
 			line.Stages[0].ProblemSince != nil
 	})
 	if status, text := r.try("wren", "POST", base+"/plans", map[string]any{"stage": "trial"}, nil); status != 503 ||
-		!strings.Contains(text, "does not answer") {
+		!strings.Contains(text, "is unreachable") {
 		t.Errorf("a plan: %d %s", status, text)
 	}
 	dir := r.clone("wren")
-	edit(t, dir, "frostline/functions/warn/function.yaml", "at_once: 8", "at_once: 9")
+	edit(t, dir, "frostline/functions/warn/function.yaml", "max_concurrency: 8", "max_concurrency: 9")
 	pushMeanwhile(t, dir, "While it is down")
 	until(t, "the delivery stops", func() bool { return r.stateOf(8, "trial") == "stopped" })
-	if why := r.stage(8, "trial").Place.Reason; !strings.Contains(why, "does not answer") {
+	if why := r.stage(8, "trial").Place.Reason; !strings.Contains(why, "is unreachable") {
 		t.Errorf("why: %s", why)
 	}
 	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", lane.routes,

@@ -132,7 +132,7 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 		if _, err := client.Kinds(t.Context()); err == nil {
 			return r, client
 		} else if time.Now().After(limit) {
-			t.Fatalf("it does not answer: %v\n%s", err, r.log)
+			t.Fatalf("it is unreachable: %v\n%s", err, r.log)
 		}
 		time.Sleep(5 * time.Millisecond) // between two looks at a condition
 	}
@@ -175,7 +175,7 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 		t.Fatal(err)
 	}
 	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 256.0 * (1 << 20),
-		"timeout": 30_000.0, "at_once": 20.0}
+		"timeout": 30_000.0, "max_concurrency": 20.0}
 	configuration := resource.Configuration(config)
 	id := resource.RevisionID(listing.Digest(), configuration)
 	for i, r := range []struct {

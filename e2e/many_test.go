@@ -10,7 +10,7 @@ import (
 func TestManyFunctionsAreFolded(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
-	orchard(t, dir, 60, "row%02d", "stages:\n  - stage: trial\n    target: local/north\n    enter: {on: push, branch: main}\n  - stage: live\n    target: local/north\n    enter: {after: trial, on: request}\n",
+	orchard(t, dir, 60, "row%02d", "stages:\n  - stage: trial\n    target: local/north\n    enter: {when: push, branch: main}\n  - stage: live\n    target: local/north\n    enter: {after: trial, when: request}\n",
 		func(i int) string {
 			caller := "members"
 			if i == 59 { // the worst of them stands before the fold

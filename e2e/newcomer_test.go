@@ -96,7 +96,7 @@ func TestANewcomerGetsThere(t *testing.T) {
 	}
 	for _, want := range []string{
 		"1 function in 1 service, 0 problems",
-		"Rudmar: main is version 1 of cellar, on its way to trial, then live: " + r.address + "/s/cellar/versions/1",
+		"Rudmar: main is version 1 of cellar, entering trial, then live: " + r.address + "/s/cellar/versions/1",
 		`"hello":`, "linden", "opened: GET /hello/{who} opens to members",
 	} {
 		if !strings.Contains(told, want) {
@@ -128,7 +128,7 @@ func leaves(s *shell) {
 			return got == code
 		})
 	}
-	drift(4, "function/hello was changed by hand", "memory: 128 MiB → live: 256 MiB")
+	drift(4, "function/hello was changed outside Rudmar", "memory: 128 MiB → live: 256 MiB")
 	const leave = "rudmar drift leave cellar trial function/hello --attribute memory "
 	if out, code := s.run(leave); code != 2 || !strings.Contains(out, "--reason") {
 		s.Errorf("left without a reason: %d %s", code, out)
@@ -138,7 +138,7 @@ func leaves(s *shell) {
 	}
 	if out, code := s.run(strings.Replace(leave, "memory", "timeout", 1) + "--reason x"); code != 1 ||
 		!strings.Contains(out, "is as it was recorded") {
-		s.Errorf("left what is as it was: %d %s", code, out)
+		s.Errorf("left what is as it renamed_from: %d %s", code, out)
 	}
 	s.must(leave + "--reason 'a cold week' --until 2999-01-01")
 	drift(0, " until 1 Jan 2999: a cold week")
@@ -237,7 +237,7 @@ func plans(s *shell) {
 		s.Errorf("nothing to do: %d\n%s", code, out)
 	}
 	s.must("rudmar platform change north/cellar/trial function/hello memory=256MiB")
-	if out, code := s.run("rudmar plan cellar trial"); code != 4 || !strings.Contains(out, "1 function is put right") ||
+	if out, code := s.run("rudmar plan cellar trial"); code != 4 || !strings.Contains(out, "1 function is reverted to the record") ||
 		!strings.Contains(out, "memory: live: 256 MiB → 128 MiB") {
 		s.Errorf("something changes: %d\n%s", code, out)
 	}
@@ -253,11 +253,11 @@ func plans(s *shell) {
 		s.Errorf("the push says %s", out)
 	}
 	if out, code := s.run("rudmar plan cellar live --version 2 --format json"); code != 5 ||
-		!strings.Contains(out, `the secret \"key\" has no value in live`) {
-		s.Errorf("something stops it: %d\n%s", code, out)
+		!strings.Contains(out, `the secret \"key\" not set in live`) {
+		s.Errorf("something blocker: %d\n%s", code, out)
 	}
 	if out, code := s.run(
-		"sed 's|local/north|loacl/north|' -i rudmar.yaml && git commit -qam 'Elsewhere' && git push http://$RUDMAR_HANDLE:$RUDMAR_PASSWORD@${RUDMAR_SERVER#http://}/git/cellar.git main"); code == 0 || !strings.Contains(out, `there is no platform "loacl"; did you mean "local"?`) {
+		"sed 's|local/north|loacl/north|' -i rudmar.yaml && git commit -qam 'Elsewhere' && git push http://$RUDMAR_HANDLE:$RUDMAR_PASSWORD@${RUDMAR_SERVER#http://}/git/cellar.git main"); code == 0 || !strings.Contains(out, `unknown platform "loacl"; did you mean "local"?`) {
 		s.Errorf("an unknown platform: %d\n%s", code, out)
 	}
 	s.must("git reset -q --hard HEAD^")
@@ -301,13 +301,13 @@ func removes(s *shell, r *rig) {
 		s.Errorf("while it runs: %d %s", code, out)
 	}
 	told := s.must("git rm -qr rudmar.yaml functions && git commit -qm 'It was a good cellar' && git push -q http://$RUDMAR_HANDLE:$RUDMAR_PASSWORD@${RUDMAR_SERVER#http://}/git/cellar.git main 2>&1")
-	if !strings.Contains(told, "is version 3 of cellar, to take away trial, then live: ") {
+	if !strings.Contains(told, "is version 3 of cellar, deleting trial, then live: ") {
 		s.Errorf("the push that takes it away: %s", told)
 	}
 	for _, stage := range []string{"trial", "live"} {
 		until(s.T, "it waits for "+stage, func() bool {
 			out, _ := s.run("rudmar delivery show cellar 3 " + stage)
-			return strings.Contains(out, "waits for somebody to ask for it") &&
+			return strings.Contains(out, "waiting for a delivery request") &&
 				(stage == "trial" || strings.Contains(out, "settled in trial"))
 		})
 		if out, code := s.run("rudmar delivery ask cellar 3 " + stage); code != 2 ||

@@ -47,7 +47,7 @@ func TestNoticesInThePage(t *testing.T) {
 	p.reads("Nothing goes out yet")
 	teasel := r.open(browse(t), "teasel")
 	teasel.arrive("/notices")
-	teasel.reads("You look after none", "An administrator says where notices go")
+	teasel.reads("You administer none", "An administrator says where notices go")
 }
 
 // An administrator passes over a gate for a reason, and who approved takes it back.
@@ -130,7 +130,7 @@ func TestConfirmingInThePage(t *testing.T) {
 	var left []api.Repository
 	r.ask("heron", "GET", "/repositories", nil, &left)
 	if slices.ContainsFunc(left, func(o api.Repository) bool { return o.Name == "cellar" }) {
-		t.Errorf("it is there: %+v", left)
+		t.Errorf("it exists: %+v", left)
 	}
 }
 
@@ -139,28 +139,28 @@ func TestConfirmingInThePage(t *testing.T) {
 func TestChoosingFunctionsInThePage(t *testing.T) {
 	r := demo(t)
 	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
-	wren.refused("delivery ask frostline 7 preview --only warn", "allow it there by enter: {choice: true}")
+	wren.refused("delivery ask frostline 7 preview --only warn", "allow it there by enter: {allow_partial: true}")
 	wren.refused("delivery ask frostline 6 live --only moon", "does not differ from what is there")
 	wren.refused("delivery ask frostline 6 live --at soon", "is not a time")
 	wren.refused("delivery ask frostline 6 live --at 2020-01-01T10:00:00Z", "2020-01-01 10:00 UTC is over")
 	wren.want("delivery ask frostline 6 live --at " + time.Now().Add(time.Hour).Format(time.RFC3339))
 	until(t, "the gate says who asked", func() bool {
 		out, err := wren.run("delivery", "show", "frostline", "6", "live")
-		return err == nil && strings.Contains(out, "asked for by wren, from ")
+		return err == nil && strings.Contains(out, "requested by wren, from ")
 	})
 	p := r.open(browse(t), "wren")
 	p.goTo("deliveries/7/preview")
 	p.reads("Nothing right now") // it waits for others; what it means wren may know all the same
 	p.press("^What it means in preview")
-	p.reads("relay may newly read secrets/sms_key", "What differs in code and manifests from version 6")
+	p.reads("relay can now read secrets/sms_key", "What differs in code and manifests from version 6")
 	p.goTo("deliveries/6/live")
-	p.reads("asked for by wren, from ", "Looked at what it means", "Not before")
+	p.reads("requested by wren, from ", "Looked at what it means", "Not before")
 	p.press("^Ask for some of its functions alone")
 	p.click(`input[value="night-report"]`)
 	p.reads("What only night-report means in live")
 	p.press("^Ask for it")
 	p.reads("only night-report", "waits for 2 approvals")
-	p.waits("the time to be gone", `() => !document.querySelector('main').textContent.includes('asked for by wren, from')`)
+	p.waits("the time to be gone", `() => !document.querySelector('main').textContent.includes('requested by wren, from')`)
 	for _, council := range []string{"linden", "teasel"} {
 		if status, text := r.act(council, 6, "live", "approve"); status != 204 {
 			t.Fatalf("%s: %d %s", council, status, text)
@@ -179,7 +179,7 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	p.reads("changed last by version 3")
 	wren.want("delivery follow frostline 6 live --confirm live", "What it means in live")
 	p.goTo("deliveries/6/live")
-	p.reads("the rest of it follows", "waits for 2 approvals")
+	p.reads("the remaining functions follow", "waits for 2 approvals")
 	p.goTo("journal")
-	p.reads("night-report of version 6", "the rest of version 6")
+	p.reads("night-report of version 6", "the remaining functions of version 6")
 }

@@ -41,7 +41,7 @@ func mayMakeWalls(t *testing.T, cache string) {
 
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)
-	if len(health.Platforms) != 1 || !health.Platforms[0].Answers {
+	if len(health.Platforms) != 1 || !health.Platforms[0].Reachable {
 		t.Fatalf("%+v", health)
 	}
 	var line api.StageLine
@@ -76,7 +76,7 @@ func mayMakeWalls(t *testing.T, cache string) {
 	}
 	until(t, "it is in trial", func() bool {
 		status, _ := r.try("wren", "GET", base+"/stages/trial/functions/curious", nil, nil)
-		return status == 200 && r.function("trial", "curious").There && len(r.function("trial", "curious").Routes) > 0
+		return status == 200 && r.function("trial", "curious").Deployed && len(r.function("trial", "curious").Routes) > 0
 	})
 	address := r.function("trial", "curious").Routes[0].Url
 	if _, body := sent(t, "GET", address, nil, nil); strings.TrimSpace(body) != "nothing" {
@@ -131,7 +131,7 @@ func nothingIsAllowed(t *testing.T, cache string) {
 		t.Errorf("the demo is not whole: %+v", line.Stages)
 	}
 	dir := r.clone("wren")
-	edit(t, dir, "frostline/functions/warn/function.yaml", "at_once: 8", "at_once: 9\nbuild: {run: [\"true\"]}")
+	edit(t, dir, "frostline/functions/warn/function.yaml", "max_concurrency: 8", "max_concurrency: 9\nbuild: {run: [\"true\"]}")
 	if out, err := push(t, dir, "It runs a command"); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}

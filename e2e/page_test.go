@@ -45,7 +45,7 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^rename intake")
 	wren.fill("#renamed", "warn")
 	wren.press("^Rename$")
-	wren.reads("there is a function of this name already: warn")
+	wren.reads("a function of this name already exists: warn")
 	wren.fill("#renamed", "harvest")
 	wren.press("^Rename$")
 	wren.reads("functions/harvest/function.yaml", "was", "With the edit: new: function/harvest",
@@ -68,10 +68,10 @@ func TestPageJourney(t *testing.T) {
 
 	// For the line where the cursor is: when a schedule fires, who takes a request, what may be written.
 	wren.goTo("source?file=functions/night-report/function.yaml&line=7")
-	wren.reads("Next fires of morning", "in Europe/Oslo")
+	wren.reads("Next runs of morning", "in Europe/Oslo")
 	wren.fill(`input[aria-label="A request to try"]`, "GET /stations/hill")
 	wren.press("Who takes it")
-	wren.reads("only this route takes it", "station = hill")
+	wren.reads("only this route matches", "station = hill")
 	key, err := wren.page.Timeout(patience).ElementR(".cm-line span", "^handler$")
 	wren.must("looking for a key", err)
 	wren.must("pointing at it", key.Hover())
@@ -79,11 +79,11 @@ func TestPageJourney(t *testing.T) {
 	wren.typeAtEnd("\nat")
 	wren.must("asking for what may be written",
 		wren.page.KeyActions().Press(input.ControlLeft).Type(input.Space).Release(input.ControlLeft).Do())
-	wren.reads("at_once", "Most invocations running at the same time")
-	option, err := wren.page.Timeout(patience).ElementR(".cm-tooltip-autocomplete li", "at_once")
+	wren.reads("max_concurrency", "Most invocations running at the same time")
+	option, err := wren.page.Timeout(patience).ElementR(".cm-tooltip-autocomplete li", "max_concurrency")
 	wren.must("looking for what may be written", err)
 	wren.must("choosing it", option.Click(proto.InputMouseButtonLeft, 1))
-	wren.reads("at_once has no value")
+	wren.reads("at_once not set")
 
 	// The version went to trial by itself; its plan and its steps can be read.
 	wren.goTo("deliveries/8/trial")
@@ -93,7 +93,7 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^deployment \\d+")
 	wren.reads("2 steps of 2 done", "revision/warn", "pointer/warn", "What can be called")
 	wren.press("its plan")
-	wren.reads("2 steps in 2 waves", "changed: warn.py", "the next call starts cold: warn")
+	wren.reads("2 steps in 2 waves", "changed: warn.py", "next invocation is a cold start: warn")
 	wren.goTo("plan?stage=live&version=6")
 	wren.reads("Version 6 onto live", "by wren")
 	wren.goTo("plan?stage=trial")
@@ -115,7 +115,7 @@ func TestPageJourney(t *testing.T) {
 
 	// Preview waits for somebody else; linden approves, and the page moves by itself.
 	wren.goTo("deliveries/8/preview")
-	wren.reads("waits for 1 approval from growers-council, not by who pushed it: wren", "Nothing right now")
+	wren.reads("waits for 1 approval from growers-council (not from the authors wren", "Nothing right now")
 	linden := r.open(browser, "linden")
 	linden.goTo("board?stage=preview")
 	linden.press("Version 8 waits for 1 approval")
@@ -129,7 +129,7 @@ func TestPageJourney(t *testing.T) {
 	linden.goTo("functions/warn/try?stage=live")
 	linden.reads("Live is not what was recorded", "env.MODE", "quiet", "loud", "256 MiB")
 	linden.press("Plan to put it right")
-	linden.reads("1 function is put right", "changed by hand: env.MODE, memory")
+	linden.reads("1 function is reverted to the record", "changed outside Rudmar: env.MODE, memory")
 	linden.press("Run this plan")
 	linden.reads("Deployment", "3 steps of 3 done")
 	linden.goTo("plan?stage=live&target=local/north")
@@ -144,7 +144,7 @@ func TestPageJourney(t *testing.T) {
 	wren.key(input.Enter)
 	wren.reads("Version 6 in preview")
 	wren.goTo("deliveries/8/preview")
-	wren.reads("went back", "version 6 was put back")
+	wren.reads("rolled-back", "rolled back to version 6")
 
 	worksByKeyboard(wren)
 }

@@ -99,7 +99,7 @@ func TestNothingFallsBetween(t *testing.T) {
 			break // it has told all that there was
 		}
 	}
-	t.Error("the stream does not tell of the secret that was set before it began")
+	t.Error("the stream does not tell of the secret that was set before it started")
 }
 
 // Signing out, a changed password, another role and being closed end sessions
@@ -171,9 +171,9 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 	r.ask("wren", "GET", "/services/frostline/journal", nil, &journal)
 	said := ""
 	for _, e := range journal {
-		said += e.What + " " + e.Text + "\n"
+		said += e.Action + " " + e.Text + "\n"
 	}
-	for _, what := range []string{"signed in", "sign-in refused teasel", "person closed teasel", "person opened teasel",
+	for _, what := range []string{"signed in", "sign-in failed teasel", "user closed teasel", "user reopened teasel",
 		"password changed teasel", "groups changed teasel"} {
 		if !strings.Contains(said, what) {
 			t.Errorf("the journal does not say %q:\n%s", what, said)

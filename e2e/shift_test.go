@@ -18,15 +18,15 @@ func TestShiftInThePage(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
 	p.arrive("/s/boxes/deliveries?stage=shop")
-	p.reads("refused by the rule nothing-goes; 1 more", "waiting", "frozen until", "Crate days")
+	p.reads("blocked by the rule nothing-goes; 1 more", "waiting", "frozen until", "Crate days")
 	p.arrive("/s/boxes/deliveries/4/shop")
-	p.reads("refuses", "not true: plan.deletes.size() == 0", "does not pass by waiting")
+	p.reads("refuses", "not met: plan.deletes.size() == 0", "does not pass by waiting")
 	p.arrive("/s/watering/deliveries?stage=live")
 	p.reads("from push to live", "versions a week", "50 %", "what came to live, by week", "half of them sooner")
 	p.press("^The versions behind")
-	p.reads("2 went back")
+	p.reads("2 was rolled back")
 	p.arrive("/s/watering/deliveries/2/live")
-	p.reads("It went back: valve:", "calls failed", "worse with a probability of", "Steps so far")
+	p.reads("It was rolled back: valve:", "calls failed", "worse with a probability of", "Steps so far")
 	p.arrive("/s/watering/deliveries/3/live")
 	p.reads("version 1 90 % · 3 10 %", "10 %", "valve", "Hold it here")
 	p.press("^Hold it here")
@@ -45,7 +45,7 @@ func TestShiftInThePage(t *testing.T) {
 	if status, text := r.try("linden", "POST", canal+"/deliveries/3/stages/live/back", api.DeliveryDecision{}, nil); status != 204 {
 		t.Errorf("an approver may run plans: %d %s", status, text)
 	}
-	p.reads("went back", "taken back by linden")
+	p.reads("rolled-back", "rolled back by linden")
 	until(t, "version 1 is there again", func() bool {
 		var line api.StageLine
 		r.ask("wren", "GET", canal+"/line", nil, &line)

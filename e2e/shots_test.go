@@ -19,7 +19,7 @@ func TestShots(t *testing.T) {
 	shoot := func(p *tab, name string) { p.shoot(filepath.Join(*shots, name+".png")) }
 
 	wren.goTo("board?stage=live")
-	wren.reads("What needs you", "warn was changed by hand")
+	wren.reads("What needs you", "warn was changed outside Rudmar")
 	shoot(wren, "board")
 	wren.goTo("source?stage=preview&file=functions/warn/function.yaml&line=12")
 	wren.sees("the editor", ".cm-content")
@@ -38,7 +38,7 @@ func TestShots(t *testing.T) {
 	wren.reads("Files of archives", "at the right")
 	shoot(wren, "compare")
 	wren.goTo("plan?stage=live&target=local/north")
-	wren.reads("is put right")
+	wren.reads("is reverted to the record")
 	shoot(wren, "plan-drift")
 	wren.goTo("plan?stage=live&version=6")
 	wren.reads("Version 6 onto live")
@@ -70,7 +70,7 @@ func TestShots(t *testing.T) {
 	wren.reads("pushed")
 	shoot(wren, "journal")
 	wren.arrive("/s/watering/deliveries/2/live")
-	wren.reads("It went back", "worse with a probability of")
+	wren.reads("It was rolled back", "worse with a probability of")
 	shoot(wren, "shift")
 	linden := r.open(browser, "linden")
 	linden.goTo("deliveries/7/preview")

@@ -33,12 +33,12 @@ func TestAtSize(t *testing.T) {
 	orchard(t, dir, *atSize, "row%04d", `stages:
   - stage: trial
     target: local/north
-    enter: {on: push, branch: main}
+    enter: {when: push, branch: main}
   - stage: live
     target: local/north
-    enter: {after: trial, on: request}
+    enter: {after: trial, when: request}
 `, func(i int) string {
-		return fmt.Sprintf("triggers:\n  get: {route: \"GET /rows/%d\", open_to: members}\n", i)
+		return fmt.Sprintf("triggers:\n  get: {route: \"GET /rows/%d\", open_to: authenticated}\n", i)
 	})
 	if out, err := push(t, dir, "Rows"); err != nil {
 		t.Fatal(out)
@@ -90,7 +90,7 @@ func TestAtSize(t *testing.T) {
 	checkParts(t, r, 7**atSize)
 	begun = time.Now()
 	var sketch api.DraftPlan
-	text := "function: row0000\nruntime: python\nhandler: main:run\nmemory: 256 MiB\ntriggers:\n  get: {route: \"GET /rows/0\", open_to: members}\n"
+	text := "function: row0000\nruntime: python\nhandler: main:run\nmemory: 256 MiB\ntriggers:\n  get: {route: \"GET /rows/0\", open_to: authenticated}\n"
 	for range 3 {
 		begun = time.Now()
 		r.ask("wren", "POST", at+"/source/plan", map[string]any{"branch": "main", "stage": "trial",

@@ -56,14 +56,14 @@ func TestKilledInEachState(t *testing.T) {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: trial, target: local/north, enter: {when: push}}
   - stage: live
     target: local/north
-    enter: {after: trial, on: request}
+    enter: {after: trial, when: request}
     shift: {steps: [50%], every: 1h}
 `,
 			"functions/warn/function.yaml": "function: warn\nhandler: warn:run\nenv: {SAYS: frost}\nin: {live: {env: {SAYS: " + inLive +
-				"}}}\ntriggers: {ask: {route: GET /warn, open_to: members}}\n",
+				"}}}\ntriggers: {ask: {route: GET /warn, open_to: authenticated}}\n",
 			"functions/warn/warn.py":         fmt.Sprintf("# version %d\nimport os\ndef run(call):\n    return {\"says\": os.environ[\"SAYS\"]}\n", version),
 			"functions/warn/cases/says.yaml": "case: it warns\nsend: {route: GET /warn}\nexpect: [body.says == \"frost\"]\nharmless: true\n",
 		})
@@ -81,7 +81,7 @@ stages:
 		until(t, fmt.Sprintf("version %d is %s in live", version, state), func() bool {
 			var d api.DeliveryStage
 			status, _ := r.try("wren", "GET", place(version), nil, &d)
-			return status == 200 && d.Place.State == state
+			return status == 200 && string(d.Place.State) == state
 		})
 	}
 	kill := func() {
@@ -99,7 +99,7 @@ stages:
 		address, stage := place(version), "live"
 		var m api.Impact
 		r.ask("wren", "GET", address+"/meaning", nil, &m)
-		r.ask("wren", "POST", address+"/request", api.DeliveryDecision{Shown: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
+		r.ask("wren", "POST", address+"/request", api.DeliveryDecision{ImpactDigest: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
 	}
 	brings(1, "frost")
 	reaches(1, "waiting")
@@ -142,18 +142,18 @@ stages:
 	until(t, "it goes back", func() bool {
 		var d api.DeliveryStage
 		r.try("wren", "GET", place(3), nil, &d)
-		return d.Shift != nil && api.OrZero(d.Shift.Back) != ""
+		return d.Shift != nil && api.OrZero(d.Shift.RollbackReason) != ""
 	})
 	kill()
 	hold.Store("")
-	reaches(3, "went back")
+	reaches(3, "rolled-back")
 	kill()
-	reaches(3, "went back")
+	reaches(3, "rolled-back")
 	reaches(2, "settled")
 	var kept api.SavedPlan
 	two := 2
 	r.ask("wren", "POST", "/services/frostline/plans", api.PlanRequest{Stage: "live", Version: &two}, &kept)
-	if len(kept.Plan.Steps) != 0 || len(kept.Plan.Problems) != 0 {
+	if len(kept.Plan.Steps) != 0 || len(kept.Plan.Blockers) != 0 {
 		t.Errorf("the next plan has %d steps: %+v", len(kept.Plan.Steps), kept.Plan.Steps)
 	}
 }

@@ -29,7 +29,7 @@ func TestVersionsInThePage(t *testing.T) {
 	wren.goTo("versions")
 	wren.reads("reading the almanac", "building")
 	wren.press("^Cancel it")
-	wren.reads("cancelled while it ran", "cancelled")
+	wren.reads("cancelled while running", "cancelled")
 	// A commit says that linden wrote it; wren pushed it, and that is told.
 	if err := os.WriteFile(manifest, append(text, "# Read twice a day.\n"...), 0o600); err != nil {
 		t.Fatal(err)
@@ -70,7 +70,7 @@ func TestVersionsInThePage(t *testing.T) {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if out, err := run(t, dir, program, "tidy", "--data", r.data, "--keep-build-logs", "1ns"); err != nil ||
-		!strings.Contains(out, "logs of builds") || !strings.Contains(out, "would go") {
+		!strings.Contains(out, "build logs") || !strings.Contains(out, "would go") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	archives, err := filepath.Glob(filepath.Join(r.data, "artifacts", "*.zip"))
@@ -83,7 +83,7 @@ func TestVersionsInThePage(t *testing.T) {
 		}
 	}
 	if out, err := run(t, dir, program, "version", "verify", "5", "--service", "frostline", "--data", r.data); err == nil ||
-		!strings.Contains(out, "ALTERED: its bytes are not those that were signed") {
+		!strings.Contains(out, "ALTERED: its bytes differ from the signed ones") {
 		t.Errorf("%v\n%s", err, out)
 	}
 }

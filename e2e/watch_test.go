@@ -97,7 +97,7 @@ func TestRunAlone(t *testing.T) {
 	w.says("0 of 1", "RM1605")
 	w.says("RM1605", "not sent")
 	w.press("9")
-	w.says("not sent", "there is no function 9")
+	w.says("not sent", "no function 9")
 	w.press("q")
 	w.ends()
 	if out, err := run(t, t.TempDir(), build(t), "run"); err == nil || !strings.Contains(out, "rudmar new service") {
@@ -136,11 +136,11 @@ func TestWatch(t *testing.T) {
 
 	var list []api.PrivateCopy
 	r.ask("teasel", "GET", "/copies", nil, &list)
-	if len(list) != 1 || list[0].Handle != "wren" || list[0].Stage != "trial" {
+	if len(list) != 1 || list[0].Username != "wren" || list[0].Stage != "trial" {
 		t.Errorf("%+v", list)
 	}
 	if status, text := r.try("teasel", "DELETE", base+"/copies/wren", nil, nil); status != 403 {
-		t.Errorf("somebody else's copy is taken away: %d %s", status, text)
+		t.Errorf("somebody else's copy is removed: %d %s", status, text)
 	}
 	if status, text := r.try("teasel", "PUT", base+"/copy", api.CopyChange{Files: map[string]*api.FolderFile{}}, nil); status != 403 {
 		t.Errorf("who may not write has a copy: %d %s", status, text)
@@ -154,7 +154,7 @@ func TestWatch(t *testing.T) {
 	p.press("^Take it away")
 	p.reads("There is none. In the folder")
 	if answer, err = http.Get(strings.Replace(route[1], "{station}", "hill", 1)); err != nil || answer.StatusCode != 404 {
-		t.Errorf("%v: what was taken away answers %d", err, answer.StatusCode)
+		t.Errorf("%v: what was removed answers %d", err, answer.StatusCode)
 	}
 	answer.Body.Close()
 	w.press("q")
@@ -184,5 +184,5 @@ func (r *rig) trial(t *testing.T) string {
 	for _, o := range out {
 		text += o.Address + " " + o.Value + "\n"
 	}
-	return text + list[0].State
+	return text + string(list[0].State)
 }

@@ -19,8 +19,8 @@ func TestAskingForATime(t *testing.T) {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
-  - {stage: live, target: local/north, enter: {after: trial, on: request}}
+  - {stage: trial, target: local/north, enter: {when: push}}
+  - {stage: live, target: local/north, enter: {after: trial, when: request}}
 `
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
@@ -38,7 +38,7 @@ stages:
 	r.until("it to wait for the time", func() bool {
 		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
 		gates := judged[deliver.Place{Version: 1, Stage: "live"}].Gates
-		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Reason, "asked for by wren, from ")
+		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Reason, "requested by wren, from ")
 	})
 	soon := time.Now().Add(1500 * time.Millisecond) // asked again, for an earlier time
 	must(t, ask(soon))
@@ -58,10 +58,10 @@ func TestObjectivesHoldTheSoak(t *testing.T) {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
-  - {stage: live, target: local/north, enter: {after: trial, on: ready}, gates: {soak: {calls: 4}}}
+  - {stage: trial, target: local/north, enter: {when: push}}
+  - {stage: live, target: local/north, enter: {after: trial, when: ready}, gates: {soak: {min_invocations: 4}}}
 `,
-		"a/function.yaml": fn("a", "objectives: {errors_under: 10%, over: 5m}\n"),
+		"a/function.yaml": fn("a", "objectives: {errors_under: 10%, period: 5m}\n"),
 		"a/main.py":       "def run(call):\n    if call.event['query'].get('frost'): raise ValueError('frozen')\n    return 'a'\n",
 	})
 	r.reaches(1, "trial", delivery.Settled)
@@ -77,7 +77,7 @@ stages:
 	}
 	r.until("the soak to fail", func() bool {
 		g := r.gate(1, "live", delivery.SoakGate)
-		return g.State == delivery.GateNotMet && strings.Contains(g.Reason, "a misses its objective: 25% of 4 calls failed, under 10% is good")
+		return g.State == delivery.GateNotMet && strings.Contains(g.Reason, "a misses its objective: 25% of 4 calls failed, objective under 10%")
 	})
 	ahead.Store(int64(4 * time.Minute))
 	if g := r.gate(1, "live", delivery.SoakGate); g.State != delivery.GateNotMet {

@@ -19,10 +19,10 @@ import (
 
 // sorts gives a service of so many functions, each with a table and a route.
 func sorts(n int) map[string]string {
-	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, target: local/north, prove: none, enter: {on: push}}]\n"}
+	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, target: local/north, run_cases: none, enter: {when: push}}]\n"}
 	for i := range n {
 		name := fmt.Sprintf("f%d", i)
-		files[name+"/function.yaml"] = fn(name, fmt.Sprintf("permissions: [{may: [read], of: tables/t%d}]\n", i))
+		files[name+"/function.yaml"] = fn(name, fmt.Sprintf("permissions: [{allow: [read], resource: tables/t%d}]\n", i))
 		files[name+"/main.py"] = fmt.Sprintf("def run(call): return %d\n", i)
 	}
 	return files

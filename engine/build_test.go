@@ -41,7 +41,7 @@ func TestCommandsMakeArchives(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/function.yaml"] = fn("a",
-		"build:\n  run: [\"echo building; mkdir out; cp main.py out/copy.py; echo $HOME > where\"]\n  leave_out: [where]\n")
+		"build:\n  run: [\"echo building; mkdir out; cp main.py out/copy.py; echo $HOME > where\"]\n  exclude: [where]\n")
 	r.push(files)
 	b := r.ends("done")
 	if !strings.Contains(b.Log, "$ /bin/sh -ec echo building") || !strings.Contains(b.Log, "\nbuilding\n") {
@@ -128,7 +128,7 @@ func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
 	files := starters(t)
 	files["functions/hello-node/package.json"] = `{"name": "hello-node", "version": "1.0.0"}`
 	files["functions/hello-node/package-lock.json"] = `{"name": "hello-node", "version": "1.0.0", "lockfileVersion": 3, "packages": {"": {"name": "hello-node", "version": "1.0.0"}}}`
-	files["functions/hello-python/function.yaml"] += "build: {run: [\"date > when; date > when.txt\"], leave_out: [when, when.txt]}\n"
+	files["functions/hello-python/function.yaml"] += "build: {run: [\"date > when; date > when.txt\"], exclude: [when, when.txt]}\n"
 	var found []map[string]string
 	for range 2 {
 		r := newRig(t)

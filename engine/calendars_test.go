@@ -30,8 +30,8 @@ func frozenBy(calendar string) map[string]string {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
-  - {stage: live, target: local/north, enter: {after: trial, on: ready}, gates: {window: {freezes: "` + calendar + `"}}}
+  - {stage: trial, target: local/north, enter: {when: push}}
+  - {stage: live, target: local/north, enter: {after: trial, when: ready}, gates: {window: {freezes: "` + calendar + `"}}}
 `
 	return files
 }
@@ -84,7 +84,7 @@ func TestFreezesOfAnAddress(t *testing.T) {
 			return g.State == delivery.GateWaiting && strings.Contains(g.Reason, words)
 		}
 	}
-	r.until("it to be told that it cannot be read", why("503"))
+	r.until("it to be told that unreadable", why("503"))
 	sick.Store(false)
 	r.Calendars.Again()
 	r.until("the freeze to be told", why("The harvest"))

@@ -47,9 +47,9 @@ func TestChosenFunctions(t *testing.T) {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, prove: none, enter: {on: push}}
-  - {stage: live, target: local/north, prove: all, enter: {after: trial, on: request, choice: true}}
-  - {stage: late, target: local/coast, prove: none, enter: {after: live, on: request}}
+  - {stage: trial, target: local/north, run_cases: none, enter: {when: push}}
+  - {stage: live, target: local/north, run_cases: all, enter: {after: trial, when: request, allow_partial: true}}
+  - {stage: late, target: local/coast, run_cases: none, enter: {after: live, when: request}}
 `,
 		"a/function.yaml": fn("a", ""), "a/main.py": answering("a1"),
 		"b/function.yaml": fn("b", "env: {CAME_WITH: \"${version}\"}\n"), "b/main.py": answering("b1"),
@@ -100,7 +100,7 @@ stages:
 	if d.Choice == nil || strings.Join(d.Choice.Functions, " ") != "a" {
 		t.Errorf("%+v", d.Choice)
 	}
-	if arrived(2, "waits until all of it is in live, not only a") {
+	if arrived(2, "waiting for all functions in live, not only a") {
 		t.Error("a part of version 2 is judged for the stage after it")
 	}
 	r.answers(map[string]string{"a": "a2", "b": "b1", "c": "c1", "e": ""})
@@ -136,7 +136,7 @@ stages:
 	r.reaches(3, "trial", delivery.Settled)
 	must(t, ask(3, "b", "c", "e"))
 	if d := r.reaches(3, "live", delivery.Settled); d.Choice != nil {
-		t.Errorf("nothing is left out, and it says %+v", d.Choice)
+		t.Errorf("nothing is skipped, and it says %+v", d.Choice)
 	}
 	r.answers(map[string]string{"a": "a2", "b": "b2", "c": "", "e": "e3"})
 	r.upToDate("live", "north", 3)
@@ -152,8 +152,8 @@ func TestWhatIsLeftOutStaysAsItIs(t *testing.T) {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, prove: none, enter: {on: push}}
-  - {stage: live, target: local/north, enter: {after: trial, on: request, choice: true}, gates: {approvals: {from: council}}}
+  - {stage: trial, target: local/north, run_cases: none, enter: {when: push}}
+  - {stage: live, target: local/north, enter: {after: trial, when: request, allow_partial: true}, gates: {approvals: {from: council}}}
 `,
 		"a/function.yaml": fn("a", ""), "a/main.py": answering("a1"),
 		"b/function.yaml": fn("b", ""), "b/main.py": answering("b1"),
@@ -166,7 +166,7 @@ stages:
 	r.push(map[string]string{"a/main.py": answering("a3"), "b/main.py": answering("b3")})
 	r.reaches(3, "trial", delivery.Settled)
 	if _, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "trial", 2, []string{"a"}); !errors.Is(err, delivery.ErrSelection) ||
-		!strings.Contains(err.Error(), "choice: true") {
+		!strings.Contains(err.Error(), "allow_partial: true") {
 		t.Errorf("a stage without a choice: %v", err)
 	}
 	if names, err := r.Line.Differing(ctx, "frostline", "live", 3); err != nil || strings.Join(names, " ") != "a b" {
@@ -208,7 +208,7 @@ stages:
 		t.Error("of what has come in something may be chosen")
 	}
 	if err := r.Line.Follow(ctx, "frostline", 1, "live", deliver.Say{By: r.person("wren")}); !errors.Is(err, delivery.ErrTransition) {
-		t.Errorf("nothing is left out of version 1: %v", err)
+		t.Errorf("nothing is skipped of version 1: %v", err)
 	}
 
 	// The rest is asked for and waits, and a newer version comes first: what is there stayed.
@@ -225,6 +225,6 @@ stages:
 	rest(true, "")
 	r.push(map[string]string{"a/main.py": answering("a4")})
 	r.letIn(4)
-	rest(false, "what is there stays: a newer version came")
+	rest(false, "the deployed state is kept: superseded by a newer version")
 	r.answers(map[string]string{"a": "a4", "b": "b3"})
 }

@@ -91,7 +91,7 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	result := e.Checks.Check(ctx, edit.Service, manifest.Overlay{Under: folder, Changed: edit.Files})
 	taken := result.Service == nil ||
 		slices.ContainsFunc(result.Service.Stages,
-			func(st manifest.Stage) bool { return st.On == manifest.OnPush && st.Branch == branch })
+			func(st manifest.Stage) bool { return st.When == manifest.OnPush && st.Branch == branch })
 	if taken && !result.OK() {
 		return "", &BrokenError{Diagnostics: result.Diagnostics}
 	}

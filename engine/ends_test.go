@@ -28,7 +28,7 @@ func TestNothingWasDone(t *testing.T) {
 	})
 	r.push(first())
 	stopped := r.reaches(1, "trial", delivery.Failed)
-	one := r.ended(stopped.Deployments[0], store.Stopped)
+	one := r.ended(stopped.Deployments[0], store.Failed)
 	if !strings.Contains(one.Reason, "the quota is used up") {
 		t.Errorf("why: %s", one.Reason)
 	}
@@ -38,7 +38,7 @@ func TestNothingWasDone(t *testing.T) {
 	r.spoilWith(nil)
 	two, err := r.Runner.Start(t.Context(), r.planned(1), "wren")
 	must(t, err)
-	r.ended(two, store.Done)
+	r.ended(two, store.Succeeded)
 	if err := r.Runner.Retry(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "came after it") {
 		t.Errorf("going on with what another one came after: %v", err)
 	}
@@ -48,10 +48,10 @@ func TestNothingWasDone(t *testing.T) {
 	r.push(files)
 	r.reaches(2, "trial", delivery.Failed)
 	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2)
-	if err != nil || len(p.Problems) != 1 {
+	if err != nil || len(p.Blockers) != 1 {
 		t.Fatalf("%+v %v", p, err)
 	}
-	if _, err := r.Runner.Start(t.Context(), r.keeps(p), "wren"); !errors.Is(err, deploy.ErrStopped) || !strings.Contains(err.Error(), "has no value in trial") {
+	if _, err := r.Runner.Start(t.Context(), r.keeps(p), "wren"); !errors.Is(err, deploy.ErrStopped) || !strings.Contains(err.Error(), "not set in trial") {
 		t.Errorf("a plan with a problem: %v", err)
 	}
 }

@@ -322,7 +322,7 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 	for _, s := range services {
 		if err := deliver.May(p, rights.Write, s.Name, ""); err != nil {
 			return errors.Join(err,
-				e.Store.Note(ctx, store.Entry{Person: p.Handle, Service: s.Name, What: "refused",
+				e.Store.Note(ctx, store.Entry{Person: p.Handle, Service: s.Name, What: "denied",
 					Text: "pushing to " + repository}))
 		}
 	}

@@ -168,7 +168,7 @@ func (r *rig) add(w people.NewUser) {
 	hash, err := bcrypt.GenerateFromPassword([]byte("orchard-at-dawn"), bcrypt.MinCost) // as quick as can be
 	must(r, err)
 	p := store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: string(hash)}
-	must(r, r.Store.PutPerson(r.Context(), p, "", "person added"))
+	must(r, r.Store.PutPerson(r.Context(), p, "", "user created"))
 }
 
 // say is what somebody says who has looked at what a version means in a stage,
@@ -210,8 +210,8 @@ service: frostline
 owner: cold-nights
 secrets: [key]
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
-  - {stage: live, targets: [local/north, local/coast], enter: {after: trial, on: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}}
+  - {stage: trial, target: local/north, enter: {when: push}}
+  - {stage: live, targets: [local/north, local/coast], enter: {after: trial, when: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}}
 `
 
 func fn(name, extra string) string {
@@ -592,7 +592,7 @@ func TestTargetsTogether(t *testing.T) {
 			next.ServeHTTP(w, q)
 		})
 		files := first()
-		files["rudmar.yaml"] = fmt.Sprintf("rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], together: %v, enter: {on: push}}]\n", together)
+		files["rudmar.yaml"] = fmt.Sprintf("rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], together: %v, enter: {when: push}}]\n", together)
 		r.push(files)
 		both := func() bool {
 			mu.Lock()
@@ -623,7 +623,7 @@ func TestTargetsTogether(t *testing.T) {
 func TestTargetsAreProvedBetween(t *testing.T) {
 	r := newRig(t)
 	files := first()
-	files["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], prove_between: true, enter: {on: push}}]\n"
+	files["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], target_order: test_each, enter: {when: push}}]\n"
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
 	runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
@@ -663,11 +663,11 @@ func TestTargetsAreProvedBetween(t *testing.T) {
 
 // Where it does not, all targets have a version before its cases run.
 func TestTargetsThatAreNotProvedBetween(t *testing.T) {
-	for word, deployments := range map[string]int{"": 2, "prove_between: false, ": 2, "prove_between: true, ": 1} {
+	for word, deployments := range map[string]int{"": 2, "prove_between: false, ": 2, "target_order: test_each, ": 1} {
 		r := newRig(t)
 		files := first()
 		files["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], " +
-			word + "enter: {on: push}}]\n"
+			word + "enter: {when: push}}]\n"
 		files["a/main.py"] = "def run(call): return 'frozen'\n"
 		r.push(files)
 		d := r.reaches(1, "trial", delivery.Failed)
@@ -692,7 +692,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	}
 	r.push(files)
 	d := r.reaches(1, "trial", delivery.Failed)
-	if !strings.Contains(d.Reason, `the secret "key" has no value in trial`) {
+	if !strings.Contains(d.Reason, `the secret "key" not set in trial`) {
 		t.Errorf("why: %s", d.Reason)
 	}
 	ahead := func() []string {
@@ -701,7 +701,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		return judged[deliver.Place{Version: 1, Stage: "live"}].Stops
 	}
 	r.until("what live lacks to be told before anything waits there", func() bool {
-		return len(ahead()) == 1 && strings.Contains(ahead()[0], `the secret "key" has no value in live`)
+		return len(ahead()) == 1 && strings.Contains(ahead()[0], `the secret "key" not set in live`)
 	})
 	for _, stage := range []string{"trial", "live"} {
 		must(t, r.People.SetSecret(t.Context(), "frostline", stage, "key", "hidden-"+stage, "wren"))
@@ -774,9 +774,9 @@ func TestProblemsStopAPlan(t *testing.T) {
 	r.spoil.Store(nil)
 	files := first()
 	files["a/function.yaml"] = fn("a",
-		"permissions:\n  - {may: [hang], of: paintings/alerts}\n  - {may: [paint], of: tables/x}\n")
+		"permissions:\n  - {allow: [hang], resource: paintings/alerts}\n  - {allow: [paint], resource: tables/x}\n")
 	files["b/function.yaml"] = "function: b\nhandler: main:run\nruntime: python\ntriggers: {hourly: {every: 1h}}\n"
-	files["rudmar.yaml"] = strings.Replace(root, "local/north, enter: {on: push}", "local/moon, enter: {on: push}", 1)
+	files["rudmar.yaml"] = strings.Replace(root, "local/north, enter: {when: push}", "local/moon, enter: {when: push}", 1)
 	r.push(files)
 	d := r.reaches(1, "trial", delivery.Failed)
 	if len(d.Deployments) != 0 {
@@ -786,7 +786,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 		manifest.Place{Service: "frostline", Stage: "trial", Target: manifest.ParseTarget("local/moon")}, 1)
 	must(t, err)
 	said := ""
-	for _, problem := range p.Problems {
+	for _, problem := range p.Blockers {
 		said += problem.Message + "\n"
 	}
 	for _, want := range []string{`no region "moon"`, `no resources of the kind "paintings"`,
@@ -795,7 +795,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 			t.Errorf("it is not said that %s:\n%s", want, said)
 		}
 	}
-	if len(p.Problems) != 3 {
+	if len(p.Blockers) != 3 {
 		t.Errorf("more than that is said:\n%s", said)
 	}
 }
@@ -809,7 +809,7 @@ func TestBrokenBuildsAreTold(t *testing.T) {
 	for {
 		b, err := r.Store.LatestBuild(t.Context(), "frostline")
 		if err == nil && b.State == "failed" {
-			if !strings.Contains(b.Reason, "building a: the archive is over the limit") || !strings.Contains(b.Reason, "leave_out") {
+			if !strings.Contains(b.Reason, "building a: the archive exceeds the limit") || !strings.Contains(b.Reason, "leave_out") {
 				t.Errorf("why: %s", b.Reason)
 			}
 			break
@@ -819,7 +819,7 @@ func TestBrokenBuildsAreTold(t *testing.T) {
 		}
 		time.Sleep(10 * time.Millisecond) // between two looks at a condition
 	}
-	r.push(map[string]string{"a/function.yaml": fn("a", "build: {leave_out: [\"*.bin\"]}\n")})
+	r.push(map[string]string{"a/function.yaml": fn("a", "build: {exclude: [\"*.bin\"]}\n")})
 	r.reaches(1, "trial", delivery.Settled)
 }
 
@@ -861,7 +861,7 @@ func TestEditing(t *testing.T) {
 			func(d diagnostic.Diagnostic) bool { return d.Code == diagnostic.CodeMissingKey }) {
 		t.Errorf("a broken edit: %v", err)
 	}
-	edit.Files["a/function.yaml"] = []byte(fn("a", "about: better\n"))
+	edit.Files["a/function.yaml"] = []byte(fn("a", "description: better\n"))
 	hash, err := r.Commit(t.Context(), edit, wren)
 	must(t, err)
 	r.reaches(2, "trial", delivery.Settled)

@@ -61,7 +61,7 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	r := newRig(t)
 	r.push(files)
 	b := r.builtOrNot()
-	if b.State != store.BuildFailed || !strings.Contains(b.Reason, "there is no way to this host: 127.0.0.1") ||
+	if b.State != store.BuildFailed || !strings.Contains(b.Reason, "this host is not reachable: 127.0.0.1") ||
 		asked.Load() > 0 {
 		t.Fatalf("a registry that nobody named: %s %s, asked %d times", b.State, b.Reason, asked.Load())
 	}

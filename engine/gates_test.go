@@ -74,8 +74,8 @@ func (r *rig) judgedOn(version int, stage, kind string, state delivery.GateState
 // before somebody of the council has seen that it loosens them.
 func TestGatesAreTheStages(t *testing.T) {
 	loose := strings.Replace(root,
-		`enter: {after: trial, on: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}`,
-		`enter: {on: push, branch: main}`, 1)
+		`enter: {after: trial, when: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}`,
+		`enter: {when: push, branch: main}`, 1)
 	gone := root[:strings.Index(root, "  - {stage: live")]
 	for name, manifest := range map[string]string{"gates taken out": loose, "stage taken out": gone} {
 		t.Run(name, func(t *testing.T) {
@@ -100,7 +100,7 @@ func TestGatesAreTheStages(t *testing.T) {
 				}
 				if err := r.Line.Request(t.Context(), "frostline", 2, "live",
 					deliver.Say{By: r.person("wren"), Shown: m.Digest}); !errors.Is(err, deliver.ErrConfirm) {
-					t.Errorf("asked for without the stage's name: %v", err)
+					t.Errorf("delivery requested without the stage's name: %v", err)
 				}
 			}
 			d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
@@ -161,10 +161,10 @@ func TestCasesThatRunDoNotCount(t *testing.T) {
 func TestAStrictStageStaysStrict(t *testing.T) {
 	r := newRig(t)
 	files := first()
-	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", "{on: push}, strict: true", 1)
+	files["rudmar.yaml"] = strings.Replace(root, "{when: push}", "{when: push}, wildcards: forbid", 1)
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	r.push(map[string]string{"rudmar.yaml": root, "a/function.yaml": fn("a", "permissions: [{may: [read], of: tables/*}]\n")})
+	r.push(map[string]string{"rudmar.yaml": root, "a/function.yaml": fn("a", "permissions: [{allow: [read], resource: tables/*}]\n")})
 	r.reaches(2, "trial", delivery.Waiting)
 	if g := r.judgedOn(2, "trial", delivery.StrictGate, delivery.GateNotMet); !strings.HasSuffix(g.Reason, ": a") {
 		t.Errorf("why: %s", g.Reason)
@@ -175,7 +175,7 @@ func TestAStrictStageStaysStrict(t *testing.T) {
 func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 	r := newRig(t)
 	files := first()
-	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", "{on: push}, gates: {approvals: {from: council}}", 1)
+	files["rudmar.yaml"] = strings.Replace(root, "{when: push}", "{when: push}, gates: {approvals: {from: council}}", 1)
 	r.push(files)
 	r.reaches(1, "trial", delivery.Waiting)
 	r.reaches(1, "live", delivery.Waiting)
@@ -456,7 +456,7 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 		told += e.Person + " " + e.What + " " + e.Text + "\n"
 	}
 	for _, want := range []string{"teasel service moved frostline from brambleford to elsewhere",
-		"wren repository made elsewhere", "service made frostline in brambleford"} {
+		"wren repository created elsewhere", "service created frostline in brambleford"} {
 		if !strings.Contains(told, want) {
 			t.Errorf("the journal does not say %q:\n%s", want, told)
 		}
@@ -499,14 +499,14 @@ func TestARenamedFunctionGoesOn(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
-	renamed := strings.Replace(fn("c", "was: a\n"), "GET /c", "GET /a", 1)
+	renamed := strings.Replace(fn("c", "renamed_from: a\n"), "GET /c", "GET /a", 1)
 	r.push(map[string]string{"a/function.yaml": "", "a/main.py": "", "a/cases/works.yaml": "",
 		"c/function.yaml": renamed, "c/main.py": first()["a/main.py"], "c/cases/works.yaml": first()["a/cases/works.yaml"]})
 	d := r.reaches(2, "trial", delivery.Settled)
 	deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0])
 	must(t, err)
 	kept, err := r.Store.Plan(t.Context(), deployment.Plan)
-	if err != nil || len(kept.Plan.Steps) != 1 || kept.Plan.Steps[0].Was != "a" || kept.Plan.Confirmation() != "" {
+	if err != nil || len(kept.Plan.Steps) != 1 || kept.Plan.Steps[0].RenamedFrom != "a" || kept.Plan.Confirmation() != "" {
 		t.Errorf("%+v %v", kept.Plan.Steps, err)
 	}
 	r.upToDate("trial", "north", 2)
@@ -519,12 +519,12 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	r.push(map[string]string{"rudmar.yaml": strings.Replace(root, "service: frostline", "service: frost-line", 1)})
-	r.until("its last version waits to be asked for", func() bool {
+	r.until("its last version waits to be delivery requested", func() bool {
 		d, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
 		return err == nil && d.Removes
 	})
 	if p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2); err != nil || len(p.Steps) == 0 ||
-		p.Steps[0].Because[0].Text != "version 2 no longer declares the stage trial" {
+		p.Steps[0].Because[0].Text != "version 2 removed: declares the stage trial" {
 		t.Errorf("what takes the stage away: %+v %v", p, err)
 	}
 	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.RenamedTo != "frost-line" {

@@ -77,7 +77,7 @@ func TestOneSickPlaceStopsNothingElse(t *testing.T) {
 	at.Service = "apricots"
 	r.until("the sick place is named", func() bool {
 		looks, err := r.Watch.Looks(t.Context(), "apricots")
-		return err == nil && strings.Contains(looks[at].Error, "does not answer") && looks[at].Since > 0
+		return err == nil && strings.Contains(looks[at].Error, "is unreachable") && looks[at].Since > 0
 	})
 	close(gone)
 	r.spoilWith(nil)
@@ -218,7 +218,7 @@ func TestTwoReturnsAtOnce(t *testing.T) {
 	}
 	atOnce(say[0], say[1], &errs)
 	if (errs[0] == nil) == (errs[1] == nil) {
-		t.Fatalf("both or none went back: %v, %v", errs[0], errs[1])
+		t.Fatalf("both or none was rolled back: %v, %v", errs[0], errs[1])
 	}
 	won, lost := 1, errs[1]
 	if errs[0] != nil {

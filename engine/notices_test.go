@@ -135,7 +135,7 @@ func TestNoticesThatFail(t *testing.T) {
 		t.Errorf("a redirect: %+v, asked %d times", n, moved.count())
 	}
 	if err := r.Store.RetryMessage(ctx, state("sick").ID); !errors.Is(err, store.ErrMoved) {
-		t.Errorf("what is on its way is sent again: %v", err)
+		t.Errorf("what is in progress is sent again: %v", err)
 	}
 	must(t, r.Store.RetryMessage(ctx, state("well").ID))
 	r.until("it to be sent again", func() bool { return well.count() == 2 })

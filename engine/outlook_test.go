@@ -20,7 +20,7 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 	delete(files, "a/cases/works.yaml")
 	files["a/main.py"] = "import time\ndef run(call):\n    time.sleep(0.12)\n    return 'a'\n"
 	files["b/main.py"] = "def run(call):\n    print('one')\n    print('two')\n    return 'b'\n"
-	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", "{on: push}, gates: {approvals: {from: council}}", 1) // version 2 waits
+	files["rudmar.yaml"] = strings.Replace(root, "{when: push}", "{when: push}, gates: {approvals: {from: council}}", 1) // version 2 waits
 	r.push(files)
 	r.reaches(1, "trial", delivery.Waiting)
 	r.approves(1, "trial")
@@ -88,6 +88,6 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 	call("a")
 	ahead.Store(0)
 	if _, tight := meaning("trial"); tight.Invocations != 15 {
-		t.Errorf("when the clock went back: %+v", tight)
+		t.Errorf("when the clock was rolled back: %+v", tight)
 	}
 }

@@ -23,8 +23,8 @@ func TestPassingOver(t *testing.T) {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
-  - {stage: live, target: local/north, enter: {after: trial, on: ready}, gates: {approvals: {count: 2, from: council}}}
+  - {stage: trial, target: local/north, enter: {when: push}}
+  - {stage: live, target: local/north, enter: {after: trial, when: ready}, gates: {approvals: {count: 2, from: council}}}
 `
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)

@@ -41,12 +41,12 @@ func TestForeignResourcesAreTakenAway(t *testing.T) {
 	id := r.keeps(p)
 	deployment, err := r.Runner.Start(t.Context(), id, "wren")
 	must(t, err)
-	r.ended(deployment, store.Done)
+	r.ended(deployment, store.Succeeded)
 	if drift, err := r.Planner.Drift(t.Context(), at); err != nil || len(drift) > 0 {
 		t.Errorf("it is still there: %+v %v", drift, err)
 	}
 	if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, deploy.ErrOutOfDate) {
-		t.Errorf("it was taken away twice: %v", err)
+		t.Errorf("it was removed twice: %v", err)
 	}
 }
 
@@ -113,7 +113,7 @@ func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 	none := r.planned(1)
 	id, err := r.Runner.Start(t.Context(), none, "wren")
 	must(t, err)
-	r.ended(id, store.Done)
+	r.ended(id, store.Succeeded)
 	overtaken(none, "something was deployed there since")
 	overtaken(one, "something was deployed there since")
 	if err := r.Runner.Check(t.Context(), 4711); !errors.Is(err, store.ErrNotFound) {
@@ -174,7 +174,7 @@ func TestLeftUntil(t *testing.T) {
 	}
 	entries, err := r.Store.Journal(t.Context(), at.Service, store.Part{Limit: 50}, store.Entry{})
 	if err != nil || !slices.ContainsFunc(entries, func(e store.Entry) bool {
-		return e.Person == "wren" && strings.Contains(e.What, "left a change made by hand") && strings.Contains(e.Text, "harvest")
+		return e.Person == "wren" && strings.Contains(e.What, "drift ignored") && strings.Contains(e.Text, "harvest")
 	}) {
 		t.Errorf("the journal does not say that it was left: %v %v", entries, err)
 	}

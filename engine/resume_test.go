@@ -44,7 +44,7 @@ func TestWhatStoppedGoesOnBesideWhatWaits(t *testing.T) {
 	r := newRig(t)
 	r.push(wantsKey())
 	r.reaches(1, "trial", delivery.Failed)
-	r.push(map[string]string{"rudmar.yaml": strings.Replace(root, "enter: {on: push}}", "enter: {on: push}, gates: {approvals: {from: council}}}", 1)})
+	r.push(map[string]string{"rudmar.yaml": strings.Replace(root, "enter: {when: push}}", "enter: {when: push}, gates: {approvals: {from: council}}}", 1)})
 	r.reaches(2, "trial", delivery.Waiting)
 	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
 	r.Line.Changed("frostline")
@@ -95,7 +95,7 @@ func TestWhatAPlatformDoesNotHave(t *testing.T) {
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "target: local/north", "target: moon/north", 1)
 	r.push(files)
-	if b := r.ends(store.BuildFailed); !strings.Contains(b.Reason, `there is no platform "moon"; there are local/coast`) {
+	if b := r.ends(store.BuildFailed); !strings.Contains(b.Reason, `unknown platform "moon" (expected one of local/coast`) {
 		t.Errorf("why: %s", b.Reason)
 	}
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {

@@ -24,7 +24,7 @@ import (
 func shifted(every, body string) map[string]string {
 	return map[string]string{
 		"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n" +
-			"  - {stage: trial, target: local/north, enter: {on: push}, shift: {steps: [20%, 50%], every: " + every + "}}\n",
+			"  - {stage: trial, target: local/north, enter: {when: push}, shift: {steps: [20%, 50%], every: " + every + "}}\n",
 		// On a busy machine durations say nothing of the code.
 		"a/function.yaml": fn("a", "objectives: {p95_under: 10s}\n"), "a/main.py": body,
 	}
@@ -130,7 +130,7 @@ func TestShiftGoesOnAndBack(t *testing.T) {
 	r.upToDate("trial", "north", 2)
 	r.until("the version before answers", func() bool { return count(since)["second"] > 20 })
 	if after := count(since); len(after) != 1 {
-		t.Errorf("after it went back it still answered: %v", after)
+		t.Errorf("after it was rolled back it still answered: %v", after)
 	}
 	if standing, err := r.Store.Standing(t.Context(), "frostline"); err != nil || standing["trial"] != 2 {
 		t.Errorf("%v: %v stands", err, standing)
@@ -152,13 +152,13 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	r.until("it has its first share", func() bool { return len(r.shift(2).Taken) == 1 })
 	reader := r.person("wren")
 	reader.Role = rights.Reader
-	if err := r.Line.Steer(ctx, "frostline", 2, "trial", deliver.Back, reader, ""); !errors.Is(err, rights.ErrDenied) {
+	if err := r.Line.Steer(ctx, "frostline", 2, "trial", deliver.Abort, reader, ""); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("who may only look takes it back: %v", err)
 	}
 	if err := say("jump", "wren"); !errors.Is(err, delivery.ErrTransition) {
 		t.Errorf("an unknown word: %v", err)
 	}
-	if err := say(deliver.Hold, "wren"); err != nil || r.shift(2).Held != "wren" {
+	if err := say(deliver.Pause, "wren"); err != nil || r.shift(2).Held != "wren" {
 		t.Errorf("%v: %+v", err, r.shift(2))
 	}
 	// In the middle of a shift nothing is drift, and a plan has nothing to do.
@@ -175,13 +175,13 @@ func TestShiftBySomebodysWord(t *testing.T) {
 		Attributes: map[string]any{"owner": "somebody-else"}}); err != nil {
 		t.Fatal(err)
 	}
-	must(t, say(deliver.Further, "wren"))
+	must(t, say(deliver.Advance, "wren"))
 	r.until("it has its second share", func() bool {
 		v := r.shift(2)
 		return len(v.Taken) == 2 && v.Taken[1].Share == 50
 	})
 	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 1 {
-		t.Errorf("moving calls put right what was changed by hand: %v %+v", err, drift)
+		t.Errorf("moving calls put right what was changed outside Rudmar: %v %+v", err, drift)
 	}
 	// Closed in the middle, it goes on where it was.
 	must(t, r.Engine.Close())
@@ -189,14 +189,14 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	if d := r.reaches(2, "trial", delivery.Shifting); d.Version != 2 || r.shift(2).Share() != 50 {
 		t.Errorf("%+v", r.shift(2))
 	}
-	must(t, say(deliver.Back, "wren"))
+	must(t, say(deliver.Abort, "wren"))
 	gone := r.reaches(2, "trial", delivery.RolledBack)
-	if gone.Reason != "taken back by wren: cold feet" {
+	if gone.Reason != "rolled back by wren: cold feet" {
 		t.Errorf("why: %s", gone.Reason)
 	}
 	r.reaches(1, "trial", delivery.Settled)
 	r.upToDate("trial", "north", 1)
-	if err := say(deliver.Back, "wren"); !errors.Is(err, store.ErrMoved) {
+	if err := say(deliver.Abort, "wren"); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("what is over is taken back: %v", err)
 	}
 }
@@ -328,7 +328,7 @@ func TestAgreedShift(t *testing.T) {
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: live, target: local/north, enter: {on: push}, gates: {approvals: {from: council}}, shift: {steps: [20%, 50%], every: 10m}}
+  - {stage: live, target: local/north, enter: {when: push}, gates: {approvals: {from: council}}, shift: {steps: [20%, 50%], every: 10m}}
 `,
 		"a/function.yaml": fn("a", ""), "a/main.py": firstAnswer,
 	})
@@ -357,7 +357,7 @@ stages:
 		}
 		next.ServeHTTP(w, q)
 	})
-	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""))
+	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Advance, r.person("wren"), ""))
 	stopped := r.reaches(2, "live", delivery.Failed)
 	if !strings.Contains(stopped.Reason, "which was to move the calls") || !strings.Contains(stopped.Reason, "the calls are pinned") {
 		t.Errorf("why: %s", stopped.Reason)
@@ -365,7 +365,7 @@ stages:
 	r.spoilWith(nil)
 	must(t, r.Line.Retry(ctx, "frostline", 2, "live", r.person("wren")))
 	r.until("it has its second share", func() bool { v := shift(); return len(v.Taken) == 2 && v.Taken[1].Share == 50 })
-	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""))
+	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Advance, r.person("wren"), ""))
 	r.reaches(2, "live", delivery.Settled)
 	r.upToDate("live", "north", 2)
 	events, err := r.Store.EventsAfter(ctx, 0, 5000)

@@ -66,13 +66,13 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 func TestRulesOfWhatPlansMean(t *testing.T) {
 	r := newRig(t)
 	files := first()
-	files["rudmar.yaml"] = strings.Replace(root, "enter: {on: push}}", "enter: {on: push}, gates: {rules: "+
-		"{stays: consequences.closed.size() == 0, near: consequences.moved.size() == 0, apart: consequences.through.size() == 0}}}", 1)
+	files["rudmar.yaml"] = strings.Replace(root, "enter: {when: push}}", "enter: {when: push}, gates: {rules: "+
+		"{stays: impact.closed_routes.size() == 0, near: impact.rerouted.size() == 0, apart: impact.indirect_permissions.size() == 0}}}", 1)
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	sends := "permissions: [{may: [send], of: queues/q}]\n"
+	sends := "permissions: [{allow: [send], resource: queues/q}]\n"
 	taken := strings.Replace(fn("a", sends), "GET /a, open_to: anyone}", "GET /b, open_to: anyone}", 1)
-	reads := "permissions: [{may: [read], of: tables/t}]\n"
+	reads := "permissions: [{allow: [read], resource: tables/t}]\n"
 	r.push(map[string]string{"a/function.yaml": taken, "a/cases/works.yaml": "",
 		"b/function.yaml": "function: b\nhandler: main:run\ntriggers: {in: {queue: q}}\n" + reads})
 	for rule, want := range map[string]string{"stays": "GET /a", "near": "GET /b", "apart": "a read tables/t"} {
@@ -98,7 +98,7 @@ func TestABranchOfItsOwn(t *testing.T) {
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	change := source.Change{Branch: "thaw", New: true, Base: r.head, Message: "Mine", Author: "wren", Email: "w@x.invalid",
-		Files: map[string][]byte{"rudmar.yaml": []byte(strings.Replace(root, "enter: {on: push}", "enter: {on: push, branch: thaw}", 1))}}
+		Files: map[string][]byte{"rudmar.yaml": []byte(strings.Replace(root, "enter: {when: push}", "enter: {when: push, branch: thaw}", 1))}}
 	if _, err := r.Host.Repository("brambleford").Apply(ctx, change); err != nil {
 		t.Fatal(err)
 	}
@@ -114,7 +114,7 @@ func TestABranchOfItsOwn(t *testing.T) {
 			told = append(told, fmt.Sprint(g.State, ": ", g.Reason))
 		}
 	}
-	if got := strings.Join(told, "; "); got != "fails: built from thaw; this stage takes main" {
+	if got := strings.Join(told, "; "); got != "fails: built from thaw; this stage deploys from main" {
 		t.Errorf("%s", got)
 	}
 }

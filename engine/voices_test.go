@@ -25,7 +25,7 @@ func TestApprovalsThatDoNotCount(t *testing.T) {
 	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Groups: []string{"council"}})
 	files := first()
 	files["rudmar.yaml"] = strings.NewReplacer("approvals: {from: council}", "approvals: {count: 2, from: council}",
-		`, rules: {few: "plan.deletes.size() == 0"}`, "").Replace(root) + "  - {stage: late, target: local/coast, enter: {after: live, on: request}}\n"
+		`, rules: {few: "plan.deletes.size() == 0"}`, "").Replace(root) + "  - {stage: late, target: local/coast, enter: {after: live, when: request}}\n"
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
 	approve := func(handle, stage string) error {
@@ -69,19 +69,19 @@ func TestRulesSeeWhatFollows(t *testing.T) {
 	r := newRig(t)
 	rules := map[string]string{ // what a rule finds by its name
 		"plan.steps": "function/d", "plan.creates": "identity/d", "plan.updates": "function/a", "plan.deletes": "identity/c",
-		"plan.functions": "d", "consequences.opened": "GET /d", "consequences.widened": "GET /d", "consequences.closed": "GET /c",
-		"consequences.moved": "GET /b", "consequences.gained": "d tables/hills", "consequences.through": "a read tables/hills",
-		"consequences.lost": "a tables/rows", "consequences.loosened": "approvals", "consequences.removed": "all log lines of c",
-		"consequences.cold": "a",
+		"plan.functions": "d", "impact.public_routes": "GET /d", "impact.wider_routes": "GET /d", "impact.closed_routes": "GET /c",
+		"impact.rerouted": "GET /b", "impact.new_permissions": "d tables/hills", "impact.indirect_permissions": "a read tables/hills",
+		"impact.removed_permissions": "a tables/rows", "impact.weaker_gates": "approvals", "impact.data_loss": "all log lines of c",
+		"impact.cold_starts": "a",
 	}
-	head := "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - stage: trial\n    target: local/north\n    enter: {on: push}\n    prove: none\n    gates:\n"
+	head := "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - stage: trial\n    target: local/north\n    enter: {when: push}\n    run_cases: none\n    gates:\n"
 	last := head + "      approvals: {from: council}\n      rules:\n"
 	for name := range rules {
 		last += fmt.Sprintf("        %s: \"%s.size() == 0\"\n", strings.ReplaceAll(name, ".", "-"), name)
 	}
 	code := "def run(call): return 1\n"
 	files := map[string]string{"rudmar.yaml": strings.Split(last, "    gates:\n")[0],
-		"a/function.yaml": fn("a", "permissions: [{may: [read], of: tables/rows}]\n"), "a/main.py": code,
+		"a/function.yaml": fn("a", "permissions: [{allow: [read], resource: tables/rows}]\n"), "a/main.py": code,
 		"b/function.yaml": fn("b", ""), "b/main.py": code,
 		"c/function.yaml": fn("c", ""), "c/main.py": code}
 	r.push(files)
@@ -91,11 +91,11 @@ func TestRulesSeeWhatFollows(t *testing.T) {
 	r.approves(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
 	r.push(map[string]string{"rudmar.yaml": strings.Replace(last, "      approvals: {from: council}\n", "", 1),
-		"a/function.yaml": fn("a", "memory: 256 MiB\npermissions: [{may: [send], of: queues/in}]\n"), "a/main.py": code + "# else\n",
+		"a/function.yaml": fn("a", "memory: 256 MiB\npermissions: [{allow: [send], resource: queues/in}]\n"), "a/main.py": code + "# else\n",
 		"b/function.yaml": strings.Replace(fn("b", ""), "GET /b", "POST /b", 1),
 		"c/function.yaml": "", "c/main.py": "",
-		"d/function.yaml": "function: d\nhandler: main:run\npermissions: [{may: [read], of: tables/hills}]\ntriggers:\n" +
-			"  ask: {route: GET /d, open_to: anyone}\n  other: {route: GET /b, open_to: members}\n  read: {queue: in}\n",
+		"d/function.yaml": "function: d\nhandler: main:run\npermissions: [{allow: [read], resource: tables/hills}]\ntriggers:\n" +
+			"  ask: {route: GET /d, open_to: anyone}\n  other: {route: GET /b, open_to: authenticated}\n  read: {queue: in}\n",
 		"d/main.py": code})
 	r.reaches(3, "trial", delivery.Waiting)
 	d, err := r.Store.Delivery(t.Context(), "frostline", 3, "trial")
@@ -124,12 +124,12 @@ func TestTheStageBeforeIsTakenAway(t *testing.T) {
 	r.push(files)
 	r.letIn(1)
 	r.push(map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nsecrets: [key]\nstages:\n" +
-		"  - {stage: live, targets: [local/north, local/coast], enter: {on: push}, gates: {approvals: {from: council}}}\n"})
+		"  - {stage: live, targets: [local/north, local/coast], enter: {when: push}, gates: {approvals: {from: council}}}\n"})
 	if d := r.reaches(2, "trial", delivery.Waiting); !d.Removes {
 		t.Fatalf("%+v", d)
 	}
 	if g := r.judgedOn(2, "live", delivery.BeforeGate, delivery.GateWaiting); !strings.Contains(g.Reason, "trial") {
-		t.Errorf("as long as trial is there: %+v", g)
+		t.Errorf("as long as trial exists: %+v", g)
 	}
 	r.asks(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
@@ -159,7 +159,7 @@ func TestASecretThatIsSetInBetween(t *testing.T) {
 	files := first()
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", `{on: push}, gates: {rules: {never: "false"}}`, 1)
+	files["rudmar.yaml"] = strings.Replace(root, "{when: push}", `{when: push}, gates: {rules: {never: "false"}}`, 1)
 	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
 	r.push(files)
 	r.reaches(2, "trial", delivery.Waiting)
@@ -184,7 +184,7 @@ func TestASecretThatIsSetInBetween(t *testing.T) {
 	must(t, err)
 	set("third")
 	close(release)
-	d := r.ended(id, store.Stopped)
+	d := r.ended(id, store.Failed)
 	if !strings.Contains(d.Reason, "the secret in env.KEY of function/a was set since") {
 		t.Errorf("why: %s", d.Reason)
 	}

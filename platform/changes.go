@@ -26,14 +26,14 @@ func (u *Unfinished) Error() string {
 
 // Change is a resource as it is to be.
 type Change struct {
-	Key        string // of idempotency
-	Match      string // the tag that it has to have now; "" for any
-	Attributes map[string]any
-	Secrets    map[string]string
-	Version    int
-	Was        string // of an identity: the function's former name
-	Fence      int64  // of the lease under which it is asked for; 0 for none
-	Replace    bool   // what cannot change in place may differ: the new one is put in place of the old
+	Key         string // of idempotency
+	Match       string // the tag that it has to have now; "" for any
+	Attributes  map[string]any
+	Secrets     map[string]string
+	Version     int
+	RenamedFrom string // of an identity: the function's former name
+	Fence       int64  // of the lease under which it is asked for; 0 for none
+	Replace     bool   // what cannot change in place may differ: the new one is put in place of the old
 }
 
 // Put makes a resource be as wished, and waits until it is.
@@ -42,7 +42,7 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Change) (ap
 	if len(w.Secrets) > 0 {
 		body.Secrets = &w.Secrets
 	}
-	body.RenamedFrom = optional(w.Was)
+	body.RenamedFrom = optional(w.RenamedFrom)
 	if w.Replace {
 		body.Replace = &w.Replace
 	}

@@ -74,7 +74,7 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 		case manifest.CronTrigger, manifest.EveryTrigger:
 			note := api.LineNote{Kind: api.Runs, Title: "Next runs of " + t.Name, Lines: []string{}, Fires: []int64{},
 				Zone: api.Optional(t.Zone.V)}
-			if t.Off.V {
+			if !t.Enabled.V {
 				note.Title += " if it were enabled"
 			}
 			if schedule, err := t.Schedule(); err == nil {
@@ -139,7 +139,7 @@ func (h *handlers) TestRoute(ctx context.Context, r api.TestRouteRequestObject) 
 	var routes []route.Route
 	for _, fn := range result.Service.Functions {
 		for _, t := range fn.At(r.Body.Stage).Triggers {
-			if t.Kind != manifest.RouteTrigger || t.Off.V {
+			if t.Kind != manifest.RouteTrigger || !t.Enabled.V {
 				continue
 			}
 			params, ok := t.Route.V.Match(r.Body.Method, path)

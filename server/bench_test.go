@@ -38,11 +38,11 @@ func grown(b *testing.B, versions int) *handlers {
 	}
 	files := map[string][]byte{
 		"rudmar.yaml": []byte(
-			"rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {on: push}}\n  - {stage: live, target: local/north, enter: {after: trial, on: request}, gates: {approvals: {from: council}}}\n")}
+			"rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {when: push}}\n  - {stage: live, target: local/north, enter: {after: trial, when: request}, gates: {approvals: {from: council}}}\n")}
 	for i := range 100 {
 		name := fmt.Sprintf("f%03d", i)
 		files["functions/"+name+"/function.yaml"] = fmt.Appendf(nil,
-			"function: %s\nhandler: main:run\nmemory: 192 MiB\ntriggers: {ask: {route: \"GET /%s/{id}\", open_to: anyone}}\npermissions:\n  - {may: [read, query], of: tables/stations}\nenv: {LIMIT: \"-2\", MODE: quiet}\n", name, name)
+			"function: %s\nhandler: main:run\nmemory: 192 MiB\ntriggers: {ask: {route: \"GET /%s/{id}\", open_to: anyone}}\npermissions:\n  - {allow: [read, query], resource: tables/stations}\nenv: {LIMIT: \"-2\", MODE: quiet}\n", name, name)
 		files["functions/"+name+"/main.py"] = []byte("def run(call): return 1\n")
 	}
 	if _, err := e.Host.Repository("brambleford").Apply(b.Context(),

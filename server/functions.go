@@ -93,7 +93,7 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 		if t.Kind != manifest.CronTrigger && t.Kind != manifest.EveryTrigger {
 			continue
 		}
-		next := api.ScheduleNext{Trigger: t.Name, Text: view.CallerWords(t), Enabled: !t.Off.V, Next: []int64{}}
+		next := api.ScheduleNext{Trigger: t.Name, Text: view.CallerWords(t), Enabled: t.Enabled.V, Next: []int64{}}
 		if t.Kind == manifest.CronTrigger {
 			next.Text += " in " + t.Zone.V
 		}

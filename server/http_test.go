@@ -204,7 +204,7 @@ func TestDocumentsLeadSomewhere(t *testing.T) {
 	for name, d := range all {
 		for _, link := range regexp.MustCompile(`href="(/docs/[^"]*)"`).FindAllStringSubmatch(d.html, -1) {
 			if !anchors[link[1]] {
-				t.Errorf("%s leads to %s, which is not there", name, link[1])
+				t.Errorf("%s leads to %s, which does not exist", name, link[1])
 			}
 		}
 	}
@@ -260,14 +260,14 @@ func TestListsInParts(t *testing.T) {
 		t.Errorf("%v: %d of a text", err, len(list))
 	}
 	refused, err := h.ListDeliveries(t.Context(), api.ListDeliveriesRequestObject{Service: "frostline",
-		Params: api.ListDeliveriesParams{State: api.Optional("refused")}})
+		Params: api.ListDeliveriesParams{State: api.Optional(api.DeliveryStateRejected)}})
 	if list := refused.(api.ListDeliveries200JSONResponse); err != nil || len(list) != 1 || list[0].Version != 42 ||
 		len(list[0].Stages) != 1 {
 		t.Errorf("%v: %+v", err, list)
 	}
 	journal, err := h.GetJournal(t.Context(), api.GetJournalRequestObject{Service: "frostline",
 		Params: api.GetJournalParams{Person: api.Optional("teasel"), Text: api.Optional("version 24"),
-			Stage: api.Optional("trial"), What: api.Optional("approved")}})
+			Stage: api.Optional("trial"), Action: api.Optional("approved")}})
 	if list := journal.(api.GetJournal200JSONResponse); err != nil || len(list) != 6 || list[0].Person != "teasel" {
 		t.Errorf("%v: %+v", err, list)
 	}

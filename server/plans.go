@@ -305,7 +305,7 @@ func (h *handlers) GetDeployment(ctx context.Context,
 		return nil, err
 	}
 	out := api.DeploymentDetail{Deployment: deploymentOf(d), Steps: []api.DeploymentStep{},
-		Retryable: d.State == store.PartiallySucceeded || d.State == store.Stopped}
+		Retryable: d.State == store.PartiallySucceeded || d.State == store.Failed}
 	for _, s := range states {
 		step := kept.Plan.Steps[s.Step]
 		row := api.DeploymentStep{Index: s.Step, Address: s.Address, Change: string(step.Change), Phase: step.Phase,

@@ -49,7 +49,7 @@ func TestDatabaseFaultsAreTold(t *testing.T) {
 		{errors.Join(store.ErrLease, readOnly), 503, "cannot write or read"},
 		{none, 404, "not found"},
 		{fmt.Errorf("planning: %w", &platform.Unreachable{Address: "http://p", Err: errors.New("refused")}),
-			503, "does not answer"},
+			503, "is unreachable"},
 		{errors.New("open /srv/secret: no such file"), 500, "its log says why"},
 	} {
 		server := &Server{options: Options{Log: slog.New(slog.DiscardHandler)}}

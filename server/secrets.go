@@ -49,7 +49,7 @@ func usersOf(service *manifest.Service, stage, name string) []string {
 				func(p manifest.Part) bool { return p.Kind == manifest.ToSecret && p.Name == name })
 		})
 		reads := slices.ContainsFunc(c.Permissions, func(p manifest.Permission) bool {
-			of, literal := p.Of.Literal()
+			of, literal := p.Resource.Literal()
 			return literal && of == "secrets/"+name
 		})
 		if gets || reads {

@@ -79,7 +79,7 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 		out.History = append(out.History, view.Head(c, branch))
 	}
 	out.Tracked = result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool {
-		return st.On == manifest.OnPush && st.Branch == branch
+		return st.When == manifest.OnPush && st.Branch == branch
 	})
 	return api.GetSource200JSONResponse(out), nil
 }

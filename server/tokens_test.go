@@ -163,7 +163,7 @@ func TestTokensAreRefused(t *testing.T) {
 	}
 	other, _ := a.make("linden:"+password, `{"name": "other", "acts": [], "places": []}`)
 	if code, _ := a.as(other, "DELETE", one, ""); code != 403 {
-		t.Errorf("a token ended another: %d", code)
+		t.Errorf("a token revoked another: %d", code)
 	}
 	if code, _ := a.as(text, "DELETE", one, ""); code != 204 {
 		t.Errorf("a token did not end itself: %d", code)

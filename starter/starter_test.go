@@ -17,7 +17,7 @@ func TestStartersAreSound(t *testing.T) {
 			t.Fatal(err)
 		}
 		folder := manifest.Files{
-			"rudmar.yaml": []byte("rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n")}
+			"rudmar.yaml": []byte("rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {when: push}}]\n")}
 		for name, text := range files {
 			folder[name] = []byte(text)
 		}

@@ -88,7 +88,7 @@ func printDrift(cmd *cobra.Command, at api.DriftEntry) {
 		what += ", caused by " + follows
 	}
 	fmt.Fprintf(out, "%s on %s: %s %s, detected %s; %s since, %d failed\n", at.Stage, d.Target, d.Address, what,
-		since, language.FormatCount(at.Invocations, "call"), at.Errors)
+		since, language.FormatCount(at.Invocations, "invocation"), at.Errors)
 	if by := api.OrZero(d.By); by != "" {
 		fmt.Fprintf(out, "  changed %s by request %s\n", time.UnixMilli(api.OrZero(d.Changed)).Format("2 Jan 15:04:05"), by)
 	}

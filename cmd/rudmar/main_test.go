@@ -45,7 +45,7 @@ func write(t *testing.T, function string) string {
 	t.Helper()
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"shop/rudmar.yaml":         "rudmar: 1\nservice: shop\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n",
+		"shop/rudmar.yaml":         "rudmar: 1\nservice: shop\nstages: [{stage: trial, target: local/north, enter: {when: push}}]\n",
 		"shop/order/function.yaml": function,
 		"shop/order/main.py":       "def run(call): pass\n",
 	} {
@@ -92,9 +92,9 @@ func TestCheck(t *testing.T) {
 }
 
 func TestCheckOfOneStage(t *testing.T) {
-	dir := write(t, "function: order\nhandler: main:run\npermissions:\n  - {may: [\"*\"], of: tables/orders}\nin:\n  trial: {memory: 7 MiB}\n")
+	dir := write(t, "function: order\nhandler: main:run\npermissions:\n  - {allow: [\"*\"], resource: tables/orders}\nper_stage:\n  trial: {memory: 7 MiB}\n")
 	if err := os.WriteFile(filepath.Join(dir, "shop", "rudmar.yaml"),
-		[]byte("rudmar: 1\nservice: shop\nstages:\n  - {stage: trial, target: local/nroth, enter: {on: push}}\n  - {stage: live, target: local/north, strict: true, enter: {after: trial}}\n"), 0o600); err != nil {
+		[]byte("rudmar: 1\nservice: shop\nstages:\n  - {stage: trial, target: local/nroth, enter: {when: push}}\n  - {stage: live, target: local/north, wildcards: forbid, enter: {after: trial}}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for stage, want := range map[string]string{"": "RM1205 RM1502 RM1608 (strict)", "trial": "RM1205 RM1502 RM1608",
@@ -195,7 +195,7 @@ func TestAttributeValues(t *testing.T) {
 		want       any
 	}{
 		{"memory", "512MiB", int64(512 << 20)}, {"timeout", "5s", int64(5000)}, {"enabled", "false", false},
-		{"at_once", "3", 3.0}, {"handler", "a:b", "a:b"}, {"env.X", "5s", "5s"}, {"cron", "0 6 * * *", "0 6 * * *"},
+		{"max_concurrency", "3", 3.0}, {"handler", "a:b", "a:b"}, {"env.X", "5s", "5s"}, {"cron", "0 6 * * *", "0 6 * * *"},
 	} {
 		if got := attributeValue(tt.name, tt.text); got != tt.want {
 			t.Errorf("%s=%s: %v (%T), want %v", tt.name, tt.text, got, got, tt.want)
@@ -330,7 +330,7 @@ func TestDataFolderIsClosed(t *testing.T) {
 	}
 	said.Reset()
 	if err := c.dataFolder(slog.New(slog.NewTextHandler(&said, nil))); err != nil || said.Len() > 0 {
-		t.Errorf("once more: %v %s", err, said.String())
+		t.Errorf("repeat the password: %v %s", err, said.String())
 	}
 }
 
@@ -344,7 +344,7 @@ func TestNoFlagTakesASecret(t *testing.T) {
 	}
 	c := &config{data: t.TempDir(), tokenFile: filepath.Join(t.TempDir(), "none")}
 	if token, err := c.token(); err == nil {
-		t.Errorf("a file that is not there gives %q", token)
+		t.Errorf("a file that does not exist gives %q", token)
 	}
 	t.Setenv("RUDMAR_PLATFORM_TOKEN", "by-environment")
 	if token, err := c.token(); token != "by-environment" || err != nil {

@@ -168,11 +168,11 @@ func valueCompletions(s *language.Shape, path []string, service *manifest.Servic
 	}
 	var names []string
 	switch last {
-	case "function":
+	case "after_function":
 		for _, fn := range service.Functions {
 			names = append(names, fn.Name)
 		}
-	case "after", "in":
+	case "after", "per_stage":
 		for _, st := range service.Stages {
 			names = append(names, st.Name)
 		}
@@ -180,7 +180,7 @@ func valueCompletions(s *language.Shape, path []string, service *manifest.Servic
 		for _, st := range service.Settings {
 			names = append(names, st.Name)
 		}
-	case "of":
+	case "resource":
 		names = resources(service)
 	}
 	return append(out, nameCompletions(names, "of this service")...)
@@ -194,7 +194,7 @@ func offered(offers *check.Offers, c context) []Completion {
 		last = c.path[len(c.path)-1]
 	}
 	switch last {
-	case "may":
+	case "allow":
 		kinds := offers.Kinds()
 		if kind, _, ok := strings.Cut(c.of, "/"); ok {
 			kinds = []string{kind}
@@ -205,7 +205,7 @@ func offered(offers *check.Offers, c context) []Completion {
 		}
 		slices.Sort(verbs)
 		return nameCompletions(slices.Compact(verbs), "verb")
-	case "of":
+	case "resource":
 		var out []Completion
 		for _, kind := range offers.Kinds() {
 			out = append(out, Completion{Label: kind + "/", Insert: kind + "/", Kind: "name",
@@ -226,7 +226,7 @@ func resources(s *manifest.Service) []string {
 	var out []string
 	for _, fn := range s.Functions {
 		for _, p := range fn.At("").Permissions {
-			if text, ok := p.Of.Literal(); ok && !seen[text] {
+			if text, ok := p.Resource.Literal(); ok && !seen[text] {
 				seen[text] = true
 				out = append(out, text)
 			}

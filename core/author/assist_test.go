@@ -40,28 +40,28 @@ func TestAssist(t *testing.T) {
 		{"a size", fn, "memory: |", "memory", []string{"128 MiB"}, nil},
 		{"a key in a block", fn, "triggers:\n  ask:\n    |", "triggers ask",
 			[]string{"route", "cron", "open_to"}, []string{"memory"}},
-		{"a key in braces", fn, "triggers:\n  ask: {route: \"GET /a\", |}", "triggers ask", []string{"open_to", "off"},
+		{"a key in braces", fn, "triggers:\n  ask: {route: \"GET /a\", |}", "triggers ask", []string{"open_to", "enabled"},
 			[]string{"route", "memory"}},
 		{"a value in braces", fn, "triggers:\n  ask: {route: \"GET /a\", open_to: |}", "triggers ask open_to",
-			[]string{"anyone", "members"}, nil},
-		{"the value of off", fn, "triggers:\n  ask: {off: |", "triggers ask off", []string{"true", "false"}, nil},
+			[]string{"anyone", "authenticated"}, nil},
+		{"the value of enabled", fn, "triggers:\n  ask: {enabled: |", "triggers ask enabled", []string{"true", "false"}, nil},
 		{"a setting", fn, "env:\n  LIMIT: ${|", "env LIMIT",
 			[]string{"settings.frost_limit", "secrets.sms_key", "stage.name", "functions.warn.url"}, []string{"python"}},
-		{"a permission in a list", fn, "permissions:\n  - |", "permissions", []string{"may", "of"}, []string{"memory"}},
-		{"of in a list item", fn, "permissions:\n  - may: [read]\n    |", "permissions", []string{"of"},
-			[]string{"may", "memory"}},
-		{"a resource that is known", fn, "permissions:\n  - {may: [read], of: |", "permissions of",
+		{"a permission in a list", fn, "permissions:\n  - |", "permissions", []string{"allow", "resource"}, []string{"memory"}},
+		{"resource in a list item", fn, "permissions:\n  - allow: [read]\n    |", "permissions", []string{"resource"},
+			[]string{"allow", "memory"}},
+		{"a resource that is known", fn, "permissions:\n  - {allow: [read], resource: |", "permissions resource",
 			[]string{"tables/stations"}, nil},
-		{"what a stage may change", fn, "in:\n  live:\n    |", "in live", []string{"memory", "env"},
-			[]string{"function", "in"}},
-		{"a function to run after", fn, "triggers:\n  relay: {function: |", "triggers relay function", []string{"warn"}, nil},
+		{"what a stage may change", fn, "per_stage:\n  live:\n    |", "per_stage live", []string{"memory", "env"},
+			[]string{"function", "per_stage"}},
+		{"a function to run after", fn, "triggers:\n  relay: {after_function: |", "triggers relay after_function", []string{"warn"}, nil},
 		{"a key of a stage", sv, "stages:\n  - stage: trial\n    |", "stages", []string{"target", "enter", "gates"},
 			[]string{"stage", "service"}},
 		{"a gate", sv, "stages:\n  - stage: live\n    gates:\n      |", "stages gates",
 			[]string{"cases", "approvals"}, []string{"target"}},
 		{"in a second stage", sv, "stages:\n  - stage: trial\n    target: local/north\n  - stage: live\n    |", "stages",
 			[]string{"target"}, []string{"stage"}},
-		{"when it enters", sv, "stages:\n  - stage: live\n    enter: {after: trial, on: |", "stages enter on",
+		{"when it enters", sv, "stages:\n  - stage: live\n    enter: {after: trial, when: |", "stages enter when",
 			[]string{"push", "ready", "request"}, nil},
 		{"after which stage", sv, "stages:\n  - stage: live\n    enter: {after: |", "stages enter after",
 			[]string{"trial", "live"}, nil},
@@ -86,9 +86,9 @@ func TestAssist(t *testing.T) {
 			}
 		})
 	}
-	if a, _ := assist(t, fn, "timeout: 10s|"); !strings.Contains(a.About, "how long") &&
-		!strings.Contains(a.About, "How long") || !strings.Contains(a.About, "Where nothing is said: 10s.") {
-		t.Errorf("about: %q", a.About)
+	if a, _ := assist(t, fn, "timeout: 10s|"); !strings.Contains(a.About, "longest") &&
+		!strings.Contains(a.About, "How long") || !strings.Contains(a.About, "Default: 10s.") {
+		t.Errorf("description: %q", a.About)
 	}
 }
 

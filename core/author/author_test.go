@@ -11,28 +11,28 @@ const service = `rudmar: 1
 service: frostline
 settings:
   frost_limit: {type: number, default: 0.5, min: -10, max: 10}
-  mode: {type: choice, of: [quiet, loud], default: quiet}
+  mode: {type: enum, values: [quiet, loud], default: quiet}
 secrets: [sms_key]
 stages:
   - stage: trial
     target: local/north
-    enter: {on: push, branch: main}
+    enter: {when: push, branch: main}
   - stage: live
     targets: [local/north, local/coast]
-    enter: {after: trial, on: request}
+    enter: {after: trial, when: request}
     gates:
       cases: all
 `
 
 const warn = `function: warn
-about: Warns growers
+description: Warns growers
 handler: warn:run
 env:
   LIMIT_C: ${settings.frost_limit}
 triggers:
   ask: {route: "GET /stations/{station}/frost", open_to: anyone}
 permissions:
-  - {may: [read], of: tables/stations}
+  - {allow: [read], resource: tables/stations}
 `
 
 // sound is a service without a problem, with some files more or changed.

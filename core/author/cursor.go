@@ -8,7 +8,7 @@ type context struct {
 	value     bool            // behind a key's colon
 	reference bool            // behind ${
 	present   map[string]bool // keys that stand in the same mapping
-	of        string          // what the same line says behind of:
+	of        string          // the value of resource: on the same line
 }
 
 // contextAt finds the keys that lead to a place by indentation, and within the
@@ -24,7 +24,7 @@ func contextAt(text string, line, column int) context {
 	dash := isItem(before)
 	c.path = parents(lines, line-1, indentOf(before), dash)
 	c.inLine(strings.TrimLeft(strings.TrimLeft(before, " "), "- "))
-	if _, of, ok := strings.Cut(lines[line-1], "of:"); ok {
+	if _, of, ok := strings.Cut(lines[line-1], "resource:"); ok {
 		c.of = strings.Trim(strings.TrimSpace(of), `"'{} `)
 	}
 	if open := strings.LastIndex(before, "${"); open >= 0 && !strings.Contains(before[open:], "}") {

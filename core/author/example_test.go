@@ -14,9 +14,9 @@ func Example() {
 		fmt.Println(c.Label)
 	}
 	// Output:
-	// Who may call the route: anyone, members, or a list of groups.
+	// Who can call the route: anyone, authenticated, or a list of groups.
 	// anyone
-	// members
+	// authenticated
 }
 
 func ExampleFormat() {

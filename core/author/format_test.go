@@ -15,10 +15,10 @@ func TestFormat(t *testing.T) {
 		{"order and comments",
 			"# first of all\n\n# what runs\nhandler: warn:run   # the one\nfunction: warn\n\n\n\nmemory: 128 MiB\n",
 			"# first of all\n\nfunction: warn\n\n# what runs\nhandler: warn:run   # the one\nmemory: 128 MiB\n"},
-		{"levels", "function: warn\nhandler: warn:run\ntriggers:\n    # asked\n    ask:\n          route: GET /a   \n          open_to:\n          - growers\n          -   vets\npermissions:\n- may: [read]\n  of: tables/a\n-   may: [send,\n          receive]\n    of: queues/b\n",
-			"function: warn\nhandler: warn:run\ntriggers:\n  # asked\n  ask:\n    route: GET /a\n    open_to:\n      - growers\n      -   vets\npermissions:\n  - may: [read]\n    of: tables/a\n  - may: [send,\n            receive]\n    of: queues/b\n"},
-		{"texts", "function: warn\nabout: |\n    two  \n\n      lines\nhandler: warn:run\nenv:\n      A: >-\n        folded\n        text\n      B: x\n",
-			"function: warn\nabout: |\n    two  \n\n      lines\nhandler: warn:run\nenv:\n  A: >-\n    folded\n    text\n  B: x\n"},
+		{"levels", "function: warn\nhandler: warn:run\ntriggers:\n    # asked\n    ask:\n          route: GET /a   \n          open_to:\n          - growers\n          -   vets\npermissions:\n- allow: [read]\n  resource: tables/a\n-   allow: [send,\n          receive]\n    resource: queues/b\n",
+			"function: warn\nhandler: warn:run\ntriggers:\n  # asked\n  ask:\n    route: GET /a\n    open_to:\n      - growers\n      -   vets\npermissions:\n  - allow: [read]\n    resource: tables/a\n  - allow: [send,\n            receive]\n    resource: queues/b\n"},
+		{"texts", "function: warn\ndescription: |\n    two  \n\n      lines\nhandler: warn:run\nenv:\n      A: >-\n        folded\n        text\n      B: x\n",
+			"function: warn\ndescription: |\n    two  \n\n      lines\nhandler: warn:run\nenv:\n  A: >-\n    folded\n    text\n  B: x\n"},
 		{"line ends", "function: warn\r\nhandler: warn:run\r\n\r\n", "function: warn\nhandler: warn:run\n"},
 	} {
 		got, err := author.Format("functions/warn/function.yaml", []byte(c.text))

@@ -51,7 +51,7 @@ func Rename(folder manifest.Folder, s *manifest.Service, from, to string) (map[s
 		edits := renames(node, from, to)
 		if name == fn.File {
 			edits = append(edits, diagnostic.Edit{Range: node.Get("function").Range(), Text: to})
-			if node.Get("was") == nil {
+			if node.Get("renamed_from") == nil {
 				edits = append(edits,
 					diagnostic.Edit{Range: diagnostic.Range{File: name, Line: int(node.Get("function").Line) + 1, Column: 1,
 						EndLine: int(node.Get("function").Line) + 1, EndColumn: 1}, Text: "renamed_from: " + from + "\n"})
@@ -90,7 +90,7 @@ func renames(n *tree.Node, from, to string) []diagnostic.Edit {
 				inner = n.Keys[i].Text
 				if inner == "triggers" {
 					for _, t := range item.Items {
-						if f := t.Get("function"); f != nil && f.Text == from {
+						if f := t.Get("after_function"); f != nil && f.Text == from {
 							out = append(out, diagnostic.Edit{Range: f.Range(), Text: to})
 						}
 					}

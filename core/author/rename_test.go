@@ -14,7 +14,7 @@ func TestRename(t *testing.T) {
 	folder := sound(t, map[string]string{
 		"rudmar.yaml":                   strings.Replace(service, "cases: all", "cases: [warn]", 1),
 		"functions/warn/notes/plan.txt": "notes",
-		"functions/grade/function.yaml": "function: grade\nhandler: main:run\nenv: {AT: \"see ${functions.warn.url}/x\"}\ntriggers:\n  after: {function: warn, on: [failed]}\n",
+		"functions/grade/function.yaml": "function: grade\nhandler: main:run\nenv: {AT: \"see ${functions.warn.url}/x\"}\ntriggers:\n  after: {after_function: warn, events: [failed]}\n",
 		"functions/grade/main.py":       "def run(call): pass\n",
 	})
 	before := check.Service(folder)
@@ -30,7 +30,7 @@ func TestRename(t *testing.T) {
 		t.Fatalf("%v\n%s", after.Diagnostics, edits)
 	}
 	fn := after.Service.Function("caution")
-	if fn == nil || fn.Was != "warn" || fn.File != "functions/caution/function.yaml" ||
+	if fn == nil || fn.RenamedFrom != "warn" || fn.File != "functions/caution/function.yaml" ||
 		after.Service.Function("warn") != nil {
 		t.Fatalf("it became %+v", fn)
 	}
@@ -47,7 +47,7 @@ func TestRename(t *testing.T) {
 	// Once more, before anything was deployed: what it was stays what it was.
 	again := manifest.Overlay{Under: folder, Changed: edits}
 	edits, err = author.Rename(again, after.Service, "caution", "notice")
-	if err != nil || !strings.Contains(string(edits["functions/notice/function.yaml"]), "function: notice\nwas: warn\n") {
+	if err != nil || !strings.Contains(string(edits["functions/notice/function.yaml"]), "function: notice\nrenamed_from: warn\n") {
 		t.Errorf("%v %q", err, edits["functions/notice/function.yaml"])
 	}
 	for _, c := range []struct {

@@ -36,7 +36,7 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	}
 	var of []string // where all that is said of the stage stands
 	if len(s.Stages) > 1 {
-		of = []string{"in", stage}
+		of = []string{"per_stage", stage}
 	}
 	if text, err = folder.Read(fn.File); err != nil {
 		return "", nil, err
@@ -94,14 +94,14 @@ func keyOfAttribute(kind, trigger, attribute string, value any) (path []string, 
 		return at(isNumber, language.FormatSize(int64(number)), "memory")
 	case kind == resource.Function && attribute == "timeout":
 		return at(isNumber, length(), "timeout")
-	case kind == resource.Function && attribute == "at_once":
-		return at(isNumber, fmt.Sprint(int64(number)), "at_once")
+	case kind == resource.Function && attribute == "max_concurrency":
+		return at(isNumber, fmt.Sprint(int64(number)), "max_concurrency")
 	case kind == resource.Function && attribute == "network":
 		return at(isTruth, fmt.Sprint(truth), "network")
-	case kind == resource.Logs && attribute == "keep":
-		return at(isNumber, length(), "keep_logs")
+	case kind == resource.Logs && attribute == "retention":
+		return at(isNumber, length(), "log_retention")
 	case slices.Contains(triggers, kind) && attribute == "enabled":
-		return at(isTruth, fmt.Sprint(!truth), "triggers", trigger, "off")
+		return at(isTruth, fmt.Sprint(truth), "triggers", trigger, "enabled")
 	case kind == resource.Schedule && attribute == "every":
 		return at(isNumber, length(), "triggers", trigger, "every")
 	case kind == resource.Schedule && (attribute == "cron" || attribute == "zone"):
@@ -128,7 +128,7 @@ func permit(root *tree.Node, of []string, resource, verbs string, lines []string
 		if err != nil {
 			return diagnostic.Edit{}, err
 		}
-		return diagnostic.Edit{Range: whole(item.Get("may"), lines), Text: verbs}, nil
+		return diagnostic.Edit{Range: whole(item.Get("allow"), lines), Text: verbs}, nil
 	}
 	own := root.Get("permissions")
 	if len(of) == 0 || own == nil || own.Kind != tree.Sequence {
@@ -142,9 +142,9 @@ func permit(root *tree.Node, of []string, resource, verbs string, lines []string
 	for i, item := range own.Items {
 		may := verbs
 		if item != changed {
-			may = flowList(item.Get("may").Plain())
+			may = flowList(item.Get("allow").Plain())
 		}
-		items[i] = "{allow: " + may + ", resource: " + plainOrQuoted(item.Get("of").Value()) + "}"
+		items[i] = "{allow: " + may + ", resource: " + plainOrQuoted(item.Get("resource").Value()) + "}"
 	}
 	return put(root, append(of, "permissions"), "["+strings.Join(items, ", ")+"]", lines), nil
 }
@@ -153,7 +153,7 @@ func permit(root *tree.Node, of []string, resource, verbs string, lines []string
 func permissionFor(list *tree.Node, resource string) (*tree.Node, error) {
 	var found *tree.Node
 	for _, item := range list.Items {
-		if item.Get("of").Value() != resource || item.Get("may") == nil {
+		if item.Get("resource").Value() != resource || item.Get("allow") == nil {
 			continue
 		}
 		if found != nil {
@@ -199,7 +199,7 @@ func quoted(text string) string {
 // callers writes who may call, as open_to has it.
 func callers(value any) string {
 	list, _ := value.([]any)
-	if len(list) == 1 && (list[0] == "anyone" || list[0] == "members") {
+	if len(list) == 1 && (list[0] == "anyone" || list[0] == "authenticated") {
 		return fmt.Sprint(list[0])
 	}
 	return flowList(list)

@@ -18,9 +18,9 @@ func TestTakeOver(t *testing.T) {
 	service := func(stages string) string {
 		return "rudmar: 1\nservice: frostline\nowner: growers\nstages:\n" + stages
 	}
-	const trial = "  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n"
-	const actual = "  - {stage: live, target: local/north, enter: {after: trial, on: request}}\n"
-	const may = "permissions:\n  - {may: [send], of: \"queues/*\"}\n"
+	const trial = "  - {stage: trial, target: local/north, enter: {when: push, branch: main}}\n"
+	const actual = "  - {stage: live, target: local/north, enter: {after: trial, when: request}}\n"
+	const may = "permissions:\n  - {allow: [send], resource: \"queues/*\"}\n"
 	const head = "function: warn # of the night\nruntime: python\nhandler: warn:run\n"
 	for _, tt := range []struct {
 		name, stages, text, address, attribute string
@@ -31,39 +31,39 @@ func TestTakeOver(t *testing.T) {
 			"memory: 256 MiB # enough\n"},
 		{"a new key", trial, head, "function/warn", "timeout", 1500.0, "timeout: 1s500ms\n"},
 		{"for one stage of two", trial + actual, head + "memory: 128 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
-			"memory: 128 MiB\nin:\n  live:\n    memory: 256 MiB\n"},
-		{"beside another stage", trial + actual, head + "in:\n  trial:\n    memory: 64 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
-			"in:\n  live:\n    memory: 256 MiB\n  trial:\n    memory: 64 MiB\n"},
-		{"in what is said of the stage", trial + actual, head + "in:\n  live:\n    timeout: 3s\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"memory: 128 MiB\nper_stage:\n  live:\n    memory: 256 MiB\n"},
+		{"beside another stage", trial + actual, head + "per_stage:\n  trial:\n    memory: 64 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"per_stage:\n  live:\n    memory: 256 MiB\n  trial:\n    memory: 64 MiB\n"},
+		{"in what is said of the stage", trial + actual, head + "per_stage:\n  live:\n    timeout: 3s\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"  live:\n    memory: 256 MiB\n    timeout: 3s\n"},
-		{"in a line", trial + actual, head + "in: {live: {timeout: 3s}}\n", "function/warn", "memory", 256.0 * (1 << 20),
-			"in: {live: {timeout: 3s, memory: 256 MiB}}\n"},
-		{"in a line, after another mapping", trial + actual, head + "in: {live: {env: {A: \"1\"}}}\n", "function/warn", "memory",
-			256.0 * (1 << 20), "in: {live: {memory: 256 MiB, env: {A: \"1\"}}}\n"},
-		{"without an end of line", trial, strings.TrimSuffix(head, "\n"), "function/warn", "at_once", 7.0, "at_once: 7\n"},
+		{"in a line", trial + actual, head + "per_stage: {live: {timeout: 3s}}\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"per_stage: {live: {timeout: 3s, memory: 256 MiB}}\n"},
+		{"in a line, after another mapping", trial + actual, head + "per_stage: {live: {env: {A: \"1\"}}}\n", "function/warn", "memory",
+			256.0 * (1 << 20), "per_stage: {live: {memory: 256 MiB, env: {A: \"1\"}}}\n"},
+		{"without an end of line", trial, strings.TrimSuffix(head, "\n"), "function/warn", "max_concurrency", 7.0, "max_concurrency: 7\n"},
 		{"a variable", trial, head + "env: {MODE: loud}\n", "function/warn", "env.MODE", "a ${b} \"c\"", `MODE: "a $${b} \"c\""`},
 		{"a new variable", trial, head + "env:\n  MODE: loud\n", "function/warn", "env.PLACE", "12", "  PLACE: \"12\"\n  MODE: loud\n"},
 		{"a trigger that is off", trial, head + "triggers:\n  sweep: {every: 5m}\n", "schedule/warn/sweep", "enabled", false,
-			"sweep: {every: 5m, off: true}\n"},
+			"sweep: {every: 5m, enabled: false}\n"},
 		{"how often", trial, head + "triggers:\n  sweep:\n    every: 5m\n", "schedule/warn/sweep", "every", 120_000.0, "every: 2m\n"},
-		{"who may call", trial, head + "triggers:\n  ask: {route: GET /frost, open_to: members}\n", "opening/warn/ask", "to",
+		{"who may call", trial, head + "triggers:\n  ask: {route: GET /frost, open_to: authenticated}\n", "opening/warn/ask", "to",
 			[]any{"council", "growers"}, "open_to: [council, growers]"},
-		{"how long lines are kept", trial, head, "logs/warn", "keep", 86_400_000.0, "keep_logs: 1d\n"},
-		{"what it may do", trial, head + may + "  - may: [read] # only looks\n    of: tables/frost\n", "grant/warn/tables/frost", "verbs",
-			[]any{"query", "read"}, "  - may: [query, read] # only looks\n    of: tables/frost\n"},
-		{"what it may do, said in a list of lines", trial, head + may + "  - of: tables/frost\n    may:\n      - read\n      - query # for the report\n",
-			"grant/warn/tables/frost", "verbs", []any{"write"}, "    may:\n      [write] # for the report\n"},
-		{"what it may do, in a list over lines", trial, head + may + "  - {of: tables/frost, may: [read,\n      query # ]\n      ] }\n",
-			"grant/warn/tables/frost", "verbs", []any{"write"}, "  - {of: tables/frost, may: [write] }\n"},
+		{"how long lines are kept", trial, head, "logs/warn", "retention", 86_400_000.0, "log_retention: 1d\n"},
+		{"what it may do", trial, head + may + "  - allow: [read] # only looks\n    resource: tables/frost\n", "grant/warn/tables/frost", "verbs",
+			[]any{"query", "read"}, "  - allow: [query, read] # only looks\n    resource: tables/frost\n"},
+		{"what it may do, said in a list of lines", trial, head + may + "  - resource: tables/frost\n    allow:\n      - read\n      - query # for the report\n",
+			"grant/warn/tables/frost", "verbs", []any{"write"}, "    allow:\n      [write] # for the report\n"},
+		{"what it may do, in a list over lines", trial, head + may + "  - {resource: tables/frost, allow: [read,\n      query # ]\n      ] }\n",
+			"grant/warn/tables/frost", "verbs", []any{"write"}, "  - {resource: tables/frost, allow: [write] }\n"},
 		{"who may call, in place of others", trial, head + "triggers:\n  ask: {route: GET /frost, open_to: [vets, growers]}\n",
 			"opening/warn/ask", "to", []any{"council"}, "open_to: [council]}\n"},
 		{"nothing in a list", trial, head + "triggers:\n  ask: {route: GET /frost, open_to: []}\n", "opening/warn/ask", "to",
 			[]any{"council"}, "open_to: [council]}\n"},
-		{"what it may do in one stage", trial + actual, head + may + "  - {may: [read], of: tables/frost}\n", "grant/warn/tables/frost",
-			"verbs", []any{"*"}, "in:\n  live:\n    permissions: [{may: [send], of: \"queues/*\"}, {may: [\"*\"], of: tables/frost}]\n"},
+		{"what it may do in one stage", trial + actual, head + may + "  - {allow: [read], resource: tables/frost}\n", "grant/warn/tables/frost",
+			"verbs", []any{"*"}, "per_stage:\n  live:\n    permissions: [{allow: [send], resource: \"queues/*\"}, {allow: [\"*\"], resource: tables/frost}]\n"},
 		{"beside what is said of the stage", trial + actual,
-			head + may + "in:\n  live:\n    permissions: [{may: [read], of: tables/frost}]\n", "grant/warn/tables/frost", "verbs",
-			[]any{"read", "write"}, "    permissions: [{may: [read, write], of: tables/frost}]\n"},
+			head + may + "per_stage:\n  live:\n    permissions: [{allow: [read], resource: tables/frost}]\n", "grant/warn/tables/frost", "verbs",
+			[]any{"read", "write"}, "    permissions: [{allow: [read, write], resource: tables/frost}]\n"},
 	} {
 		files := manifest.FilesOf(map[string]string{"rudmar.yaml": service(tt.stages), "functions/warn/function.yaml": tt.text,
 			"functions/warn/warn.py": "def run(call):\n    return 0\n"})
@@ -109,7 +109,7 @@ func TestTakeOver(t *testing.T) {
 		{trial, "", "function/nobody", []any{"read"}, author.ErrNoFunction},
 		{trial, may, "grant/warn/queues/*", []any{}, author.ErrNoPlace}, // a permission for nothing is none
 		{trial, may, "grant/warn/queues/*", "send", author.ErrNoPlace},
-		{trial, may + "  - {may: [receive], of: \"queues/*\"}\n", "grant/warn/queues/*", []any{"send"}, author.ErrNoPlace},
+		{trial, may + "  - {allow: [receive], resource: \"queues/*\"}\n", "grant/warn/queues/*", []any{"send"}, author.ErrNoPlace},
 		{trial + actual, may, "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
 		{trial + actual, "", "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
 	} {

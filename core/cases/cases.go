@@ -82,9 +82,9 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	case manifest.ObjectsTrigger:
 		object := event.Object{Store: source, Key: sampleKey(t), Type: "application/octet-stream", Size: 1024}
 		switch {
-		case len(t.On.V) == 0 || slices.Contains(t.On.V, event.Created):
+		case len(t.Events.V) == 0 || slices.Contains(t.Events.V, event.Created):
 			out = of.Written(event.Created, object)
-		case slices.Contains(t.On.V, event.Changed):
+		case slices.Contains(t.Events.V, event.Changed):
 			out = of.Written(event.Changed, object)
 		default:
 			out = of.Deleted(object)
@@ -94,7 +94,7 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	case manifest.FunctionTrigger:
 		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Response: map[string]any{},
 			Event: map[string]any{}}
-		if len(t.On.V) > 0 && !slices.Contains(t.On.V, event.Succeeded) {
+		if len(t.Events.V) > 0 && !slices.Contains(t.Events.V, event.Succeeded) {
 			end.Outcome, end.Response, end.Error = "failed", nil, map[string]any{"kind": "Error", "message": "a sample"}
 		}
 		out = of.Ended(end)

@@ -18,18 +18,18 @@ const fn = `function: warn
 handler: warn:run
 triggers:
   ask: {route: "GET /stations/{station}/frost", open_to: anyone}
-  change: {route: "POST /stations/{station}/limit", open_to: members}
+  change: {route: "POST /stations/{station}/limit", open_to: authenticated}
   sweep: {every: 5m}
-  photo: {objects: photos, on: [created], match: "raw/**/*.jpg"}
+  photo: {objects: photos, events: [created], match: "raw/**/*.jpg"}
   reading: {queue: readings}
-  relay: {function: grade, on: [failed]}
+  relay: {after_function: grade, events: [failed]}
 `
 
 func function(t *testing.T) *manifest.Function {
 	t.Helper()
 	r := check.Service(manifest.Files{
 		"rudmar.yaml": []byte(
-			"rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n"),
+			"rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {when: push}}]\n"),
 		"functions/warn/function.yaml": []byte(fn), "functions/warn/warn.py": []byte("def run(c): pass"),
 		"functions/grade/function.yaml":  []byte("function: grade\nhandler: warn:run\ncode: ../warn\n"),
 		"functions/warn/cases/mild.yaml": []byte("case: mild\nsend: {route: GET /stations/hill/frost}\nexpect: [cold]\n"),
@@ -150,7 +150,7 @@ func TestJudge(t *testing.T) {
 	}
 	failed, all := cases.Judge(t.Context(), language,
 		[]manifest.Expectation{{Text: "status == 200"}, {Text: "status == 502"}}, cases.Observed{Failed: "KeyError: 'frost'"})
-	if all || failed[0].Found != "the call failed: KeyError: 'frost'" || !failed[1].Holds {
+	if all || failed[0].Found != "the invocation failed: KeyError: 'frost'" || !failed[1].Holds {
 		t.Errorf("a failed call: %+v", failed)
 	}
 }

@@ -95,7 +95,7 @@ func (w *whole) follow(f *known, fn *manifest.Function, functions []string) {
 	w.variables(n.Get("env"))
 	w.permissions(n.Get("permissions"), w.stages())
 	w.references(n, functions)
-	if in := n.Get("in"); in != nil && in.Kind == tree.Mapping {
+	if in := n.Get("per_stage"); in != nil && in.Kind == tree.Mapping {
 		for i, stage := range in.Items {
 			w.overrides(n.Get("triggers"), stage.Get("triggers"), in.Keys[i].Text, functions)
 			w.variables(stage.Get("env"))
@@ -122,7 +122,7 @@ func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 	if n == nil || n.Kind != tree.Sequence {
 		return
 	}
-	strict := slices.IndexFunc(stages, func(s manifest.Stage) bool { return s.Strict })
+	strict := slices.IndexFunc(stages, func(s manifest.Stage) bool { return s.ForbidWildcards })
 	warn := func(at *tree.Node, what string) {
 		d := w.add(diagnostic.CodeWildcard, at.Range(), "%s also permits resources and verbs that do not exist yet; name the required ones", what)
 		d.Severity = diagnostic.Warning
@@ -134,7 +134,7 @@ func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 	seen := map[string]bool{}
 	for _, p := range n.Items {
 		var verbs []string
-		if may := p.Get("may"); may != nil {
+		if may := p.Get("allow"); may != nil {
 			for _, verb := range may.Items {
 				if verb.Text == "*" {
 					warn(verb, "the verb *")
@@ -145,7 +145,7 @@ func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 				verbs = append(verbs, verb.Text)
 			}
 		}
-		of := p.Get("of")
+		of := p.Get("resource")
 		if of == nil {
 			continue
 		}

@@ -20,11 +20,11 @@ func large(n int) manifest.Files {
 	for i := range n {
 		dir := fmt.Sprintf("functions/f%d/", i)
 		files[dir+"function.yaml"] = fmt.Appendf(nil, `function: f%[1]d
-about: Warns growers of station %[1]d when it is close to frost
+description: Warns growers of station %[1]d when it is close to frost
 handler: main:run
 memory: 192 MiB
 timeout: 10s
-at_once: 5
+max_concurrency: 5
 env:
   LIMIT_C: ${settings.frost_limit}
   MODE: ${settings.mode}
@@ -34,9 +34,9 @@ triggers:
   change: {route: "POST /stations/%[1]d/{station}/limit", open_to: [growers]}
   sweep: {cron: "*/10 * * * *", zone: Europe/Oslo}
 permissions:
-  - {may: [read, query], of: tables/stations}
-  - {may: [send], of: queues/alerts}
-in:
+  - {allow: [read, query], resource: tables/stations}
+  - {allow: [send], resource: queues/alerts}
+per_stage:
   live: {memory: 256 MiB}
 `, i)
 		files[dir+"main.py"] = []byte("def run(call): pass\n")
@@ -103,7 +103,7 @@ func BenchmarkOneChangedFile(b *testing.B) {
 	var cache check.Cache
 	var became expand.Cache
 	round := func(edit int) time.Duration {
-		files[name] = bytes.Replace(large(78)[name], []byte("about: Warns"), fmt.Appendf(nil, "about: %d warns", edit), 1)
+		files[name] = bytes.Replace(large(78)[name], []byte("description: Warns"), fmt.Appendf(nil, "description: %d warns", edit), 1)
 		begun := time.Now()
 		r := check.Options{Cache: &cache}.Service(files)
 		if !r.OK() {

@@ -50,7 +50,7 @@ func TestCheckingAgain(t *testing.T) {
 			"${functions."+names[random.IntN(len(names))]+".url}") + "\n" +
 			"triggers:\n  ask: {route: \"GET /" + pick(name, "shared") + "\", open_to: anyone}\n" +
 			pick("", "  after: {function: "+names[random.IntN(len(names))]+"}\n") +
-			pick("", "in:\n  live: {memory: 512 MiB}\n", "in:\n  nowhere: {memory: 512 MiB}\n")
+			pick("", "per_stage:\n  live: {memory: 512 MiB}\n", "per_stage:\n  nowhere: {memory: 512 MiB}\n")
 	}
 	for run := range 40 {
 		var cache check.Cache
@@ -67,7 +67,7 @@ func TestCheckingAgain(t *testing.T) {
 			case 0:
 				delete(files.held, dir+"function.yaml")
 			case 1:
-				files.held["rudmar.yaml"] = []byte(service + []string{"about: x\n", "ownr: y\n", ""}[random.IntN(3)])
+				files.held["rudmar.yaml"] = []byte(service + []string{"description: x\n", "ownr: y\n", ""}[random.IntN(3)])
 			case 2:
 				files.held[dir+"main.py"] = []byte([]string{"def run(call): pass\n", "def walk(call): pass\n"}[random.IntN(2)])
 			case 3:
@@ -118,7 +118,7 @@ func TestCheckingAgainReadsWhatChanged(t *testing.T) {
 		t.Fatal(r.Diagnostics)
 	}
 	clear(files.read)
-	files.held["functions/f7/function.yaml"] = append(files.held["functions/f7/function.yaml"], "keep_logs: 3d\n"...)
+	files.held["functions/f7/function.yaml"] = append(files.held["functions/f7/function.yaml"], "log_retention: 3d\n"...)
 	r := again(files)
 	if !r.OK() || len(files.read) != 2 || files.read["functions/f7/function.yaml"] != 1 ||
 		files.read["functions/f7/main.py"] != 1 {

@@ -42,11 +42,19 @@ type Options struct {
 	// Cache gives what an earlier check found out about files that are as they
 	// were, and takes what this one finds out; nil for none.
 	Cache *Cache
+	// Stored reads the manifests of a stored version, which can have former keys.
+	Stored bool
 }
 
 // Service checks a service's folder. All problems are told at once; a broken
 // file does not keep the others from being checked.
 func Service(folder manifest.Folder) Result { return Options{}.Service(folder) }
+
+// Stored reads the manifests of a stored version: former keys and values mean what they
+// meant when the version was built.
+func Stored(folder manifest.Folder) *manifest.Service {
+	return Options{Stored: true}.Service(folder).Service
+}
 
 // Service checks a service's folder with these options.
 func (o Options) Service(folder manifest.Folder) Result {
@@ -120,6 +128,12 @@ func (w *whole) parseFile(c *checker, name string) *known {
 		return f
 	}
 	c.diagnostics = nil
+	for _, use := range w.language.Present(name, f.node) {
+		if !w.options.Stored {
+			d := c.add(diagnostic.CodeFormer, use.At, "%q is now %q", use.Was, use.Now)
+			d.Fix = &diagnostic.Fix{Title: fmt.Sprintf("Change to %q", use.Now), Edits: use.Edits}
+		}
+	}
 	what := "a case"
 	switch path.Base(name) {
 	case language.ServiceFile:
@@ -129,7 +143,7 @@ func (w *whole) parseFile(c *checker, name string) *known {
 	case language.FunctionFile:
 		what = "a function"
 		f.node.Mark(tree.OfFunction)
-		f.node.Get("in").Mark(tree.OfStage)
+		f.node.Get("per_stage").Mark(tree.OfStage)
 	}
 	c.conform(f.node, w.language.Of(name), what)
 	f.diagnostics = append(f.diagnostics, c.diagnostics...)
@@ -273,7 +287,7 @@ func (w *whole) function(f *known, shared *tree.Node) *manifest.Function {
 	case code != "" && !w.hasFolder(folder):
 		w.add(diagnostic.CodeCodeFolder, at.Range(), "the folder %q does not exist or is empty", folder)
 	}
-	if in := n.Get("in"); in != nil && in.Kind == tree.Mapping {
+	if in := n.Get("per_stage"); in != nil && in.Kind == tree.Mapping {
 		for _, k := range in.Keys {
 			if w.out.Stage(k.Text) == nil {
 				w.unknownStage(k)

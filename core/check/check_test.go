@@ -16,7 +16,7 @@ service: frostline
 owner: cold-nights
 settings:
   frost_limit: {type: number, default: 0.5, min: -10, max: 10}
-  mode: {type: choice, of: [quiet, loud], default: quiet}
+  mode: {type: enum, values: [quiet, loud], default: quiet}
 secrets: [sms_key]
 defaults:
   runtime: python
@@ -24,25 +24,25 @@ defaults:
 stages:
   - stage: trial
     target: local/north
-    enter: {on: push, branch: main}
+    enter: {when: push, branch: main}
   - stage: live
     targets: [local/north, local/coast]
     set: {mode: loud}
-    enter: {after: trial, on: request}
+    enter: {after: trial, when: request}
     gates:
       cases: all
       approvals: {count: 2, from: growers-council}
 `
 
 const warn = `function: warn
-about: Warns growers
+description: Warns growers
 handler: warn:run
 env:
   LIMIT_C: ${settings.frost_limit}
 triggers:
   ask: {route: "GET /stations/{station}/frost", open_to: anyone}
 permissions:
-  - {may: [read], of: tables/stations}
+  - {allow: [read], resource: tables/stations}
 `
 
 // sound is a service without a problem; changes replace files, "" takes one away.
@@ -96,92 +96,92 @@ func TestProblemsAreToldAtTheirPlace(t *testing.T) {
 		says    string
 	}{
 		{"broken YAML", inFunction("handler: warn:run", "handler: [warn"), fn + ":3:10 RM1001", "not closed"},
-		{"second colon", inFunction("about: Warns growers", "about: Warns: growers"), fn + ":2:13 RM1001", "colon"},
-		{"unclosed quote", inFunction("about: Warns growers", "about: 'Warns growers"), fn + ":2:8 RM1001", "quote"},
-		{"not UTF-8", inFunction("Warns growers", "caf\xe9"), fn + ":2:11 RM1002", "0xe9"},
-		{"control character", inFunction("Warns growers", "a\x00b"), fn + ":2:9 RM1002", "control"},
+		{"second colon", inFunction("description: Warns growers", "description: Warns: growers"), fn + ":2:19 RM1001", "colon"},
+		{"unclosed quote", inFunction("description: Warns growers", "description: 'Warns growers"), fn + ":2:14 RM1001", "quote"},
+		{"not UTF-8", inFunction("Warns growers", "caf\xe9"), fn + ":2:17 RM1002", "0xe9"},
+		{"control character", inFunction("Warns growers", "a\x00b"), fn + ":2:15 RM1002", "control"},
 		{"empty", map[string]string{fn: " \n"}, fn + ":1:1 RM1003", "empty"},
 		{"only a comment", map[string]string{fn: "# nothing\n"}, fn + ":1:1 RM1003", "empty"},
 		{"too large", map[string]string{fn: warn + strings.Repeat("# filler\n", 40_000)}, fn + ":1:1 RM1004", "256 KiB"},
-		{"too deep", inFunction("about: Warns growers", "about: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)),
+		{"too deep", inFunction("description: Warns growers", "description: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)),
 			"RM1005", "32 levels"},
-		{"anchor", inFunction("about: Warns growers", "about: &a Warns growers"), fn + ":2:8 RM1006", "defaults"},
-		{"alias", inFunction("about: Warns growers", "about: *a"), fn + ":2:8 RM1006", "alias"},
-		{"tag", inFunction("about: Warns growers", "about: !!str Warns growers"), "RM1007", "tags"},
-		{"merge key", inFunction("about: Warns growers", "<<: {about: x}"), fn + ":2:1 RM1008", "defaults"},
+		{"anchor", inFunction("description: Warns growers", "description: &a Warns growers"), fn + ":2:14 RM1006", "defaults"},
+		{"alias", inFunction("description: Warns growers", "description: *a"), fn + ":2:14 RM1006", "alias"},
+		{"tag", inFunction("description: Warns growers", "description: !!str Warns growers"), "RM1007", "tags"},
+		{"merge key", inFunction("description: Warns growers", "<<: {description: x}"), fn + ":2:1 RM1008", "defaults"},
 		{"two documents", map[string]string{fn: warn + "---\nfunction: other\n"}, "RM1009", "one document"},
-		{"key twice", inFunction("about: Warns growers", "about: a\nabout: b"), fn + ":3:1 RM1010", "line 2"},
+		{"key twice", inFunction("description: Warns growers", "description: a\ndescription: b"), fn + ":3:1 RM1010", "line 2"},
 		{"tab", inFunction("  LIMIT_C:", "\tLIMIT_C:"), fn + ":5:1 RM1011", "spaces"},
-		{"misspelt key", inFunction("about:", "abuot:"), fn + ":2:1 RM1101", `did you mean "about"`},
-		{"unknown key", inFunction("about: Warns growers", "colour: green"), fn + ":2:1 RM1101", "its keys are"},
+		{"misspelt key", inFunction("description:", "descripton:"), fn + ":2:1 RM1101", `did you mean "description"`},
+		{"unknown key", inFunction("description: Warns growers", "colour: green"), fn + ":2:1 RM1101", ", network, env, objectives, build)"},
 		{"no handler", inFunction("handler: warn:run\n", ""), fn + ":1:1 RM1102", "handler"},
 		{"no stages", map[string]string{sv: "rudmar: 1\nservice: frostline\n"}, sv + ":1:1 RM1102", "stages"},
-		{"no rudmar.yaml", map[string]string{sv: ""}, sv + ":1:1 RM1102", "names the service"},
+		{"no rudmar.yaml", map[string]string{sv: ""}, sv + ":1:1 RM1102", "eclares the service and its stages"},
 		{"text for a list", inService("secrets: [sms_key]", "secrets: sms_key"), sv + ":7:10 RM1103", "square brackets"},
 		{"list for a mapping", inFunction("  LIMIT_C: ${settings.frost_limit}", "  - LIMIT_C"),
 			fn + ":5:3 RM1103", "mapping"},
-		{"no value", inFunction("about: Warns growers", "about:"), "RM1103", "no value"},
-		{"bad name", inFunction("function: warn", "function: Warn_1"), fn + ":1:11 RM1201", "lower case"},
+		{"no value", inFunction("description: Warns growers", "description:"), "RM1103", "no value"},
+		{"bad name", inFunction("function: warn", "function: Warn_1"), fn + ":1:11 RM1201", "nd hyphens, starting with a letter"},
 		{"unknown runtime", inService("runtime: python", "runtime: pyhton"), sv + ":9:12 RM1202", `did you mean "python"`},
-		{"no is text", inFunction("open_to: anyone}", "open_to: anyone, off: no}"), "RM1202", "true or false"},
+		{"no is text", inFunction("open_to: anyone}", "open_to: anyone, enabled: no}"), "RM1202", "true or false"},
 		{"memory without a unit", inService("128 MiB", "128"), sv + ":10:11 RM1203", "no unit"},
 		{"memory in MB", inService("128 MiB", "128 MB"), sv + ":10:11 RM1203", "MiB or GiB"},
-		{"bare timeout", inFunction("about: Warns growers", "timeout: 10"), fn + ":2:10 RM1203", "10s"},
-		{"at_once in words", inFunction("about: Warns growers", "at_once: many"), fn + ":2:10 RM1204", "number"},
-		{"timeout too long", inFunction("about: Warns growers", "timeout: 2d"), fn + ":2:10 RM1205", "15m"},
+		{"bare timeout", inFunction("description: Warns growers", "timeout: 10"), fn + ":2:10 RM1203", "10s"},
+		{"at_once in words", inFunction("description: Warns growers", "max_concurrency: many"), fn + ":2:18 RM1204", "number"},
+		{"timeout too long", inFunction("description: Warns growers", "timeout: 2d"), fn + ":2:10 RM1205", "15m"},
 		{"memory too small", inService("128 MiB", "16 MiB"), sv + ":10:11 RM1205", "64 MiB"},
 		{"memory no multiple", inService("128 MiB", "100 MiB"), sv + ":10:11 RM1206", "112 MiB"},
 		{"default of another type", inService("default: 0.5", "default: warm"), "RM1207", "not a number"},
-		{"default out of bounds", inService("default: 0.5", "default: 50"), "RM1207", "greatest value"},
+		{"default out of bounds", inService("default: 0.5", "default: 50"), "RM1207", "st_limit\" is above its maximum, 10"},
 		{"stage sets no choice", inService("mode: loud", "mode: shrill"), "RM1207", "quiet, loud"},
 		{"no default and not set", inService("type: number, default: 0.5,", "type: number,"), "RM1207", "no default"},
 		{"target without a region", inService("target: local/north", "target: north"), sv + ":13:13 RM1208", "local/north"},
-		{"code outside", inFunction("about: Warns growers", "code: ../../.."), fn + ":2:7 RM1209", "leaves"},
+		{"code outside", inFunction("description: Warns growers", "code: ../../.."), fn + ":2:7 RM1209", "er; code must be a folder below it"},
 		{"unknown setting", inFunction("settings.frost_limit", "settings.frost_limt"), fn + ":5:23 RM1301",
 			`did you mean "frost_limit"`},
 		{"unknown secret", inFunction("settings.frost_limit", "secrets.sms"), "RM1301", "secret"},
 		{"unknown function's address", inFunction("settings.frost_limit", "functions.wran.url"),
 			"RM1301", `did you mean "warn"`},
-		{"stage sets what is not there", inService("set: {mode: loud}", "set: {mood: loud}"), "RM1301",
-			"there are frost_limit, mode"},
+		{"stage sets what does not exist", inService("set: {mode: loud}", "set: {mood: loud}"), "RM1301",
+			"expected one of frost_limit, mode)"},
 		{"half a reference", inFunction("${settings.frost_limit}", `"${settings."`), fn + ":5:13 RM1302", "closed"},
 		{"unknown kind of reference", inFunction("settings.frost_limit", "setting.frost_limit"), "RM1302",
 			`did you mean "settings"`},
 		{"reference in a handler", inFunction("handler: warn:run", "handler: ${settings.mode}"),
 			fn + ":3:10 RM1303", "no reference"},
-		{"secret in a permission", inFunction("of: tables/stations", `of: "tables/${secrets.sms_key}"`), "RM1303",
-			"only be given to env"},
+		{"secret in a permission", inFunction("resource: tables/stations", `resource: "tables/${secrets.sms_key}"`), "RM1303",
+			"secrets are only allowed in env"},
 		{"route without a method", inFunction("GET /stations", "/stations"), fn + ":7:16 RM1401", "method"},
 		{"lower case method", inFunction("GET /stations", "get /stations"), "RM1401", "GET"},
 		{"rest in the middle", inFunction("{station}/frost", "{station...}/frost"), "RM1401", "at the end"},
 		{"colliding routes", inFunction("permissions:",
 			"  two: {route: \"GET /stations/{id}/frost\", open_to: anyone}\npermissions:"), fn + ":8:16 RM1402",
 			"GET /stations/x/frost"},
-		{"no open_to", inFunction(", open_to: anyone", ""), fn + ":7:16 RM1403", "members"},
+		{"no open_to", inFunction(", open_to: anyone", ""), fn + ":7:16 RM1403", "cated, anyone, or a list of groups"},
 		{"four cron fields", inFunction("permissions:", "  tick: {cron: \"*/10 * * *\"}\npermissions:"),
 			fn + ":8:16 RM1404", "five fields"},
 		{"a day that never comes", inFunction("permissions:", "  tick: {cron: \"0 0 31 2 *\"}\npermissions:"),
-			"RM1404", "never fire"},
+			"RM1404", "r, so the schedule would never run"},
 		{"unknown zone", inFunction("permissions:", "  tick: {cron: \"0 0 * * *\", zone: Oslo}\npermissions:"),
 			"RM1405", "Europe/Oslo"},
 		{"two kinds of trigger", inFunction("open_to: anyone", "open_to: anyone, every: 5m"),
 			fn + ":7:3 RM1406", "route and every"},
 		{"no kind of trigger", inFunction("permissions:", "  tick: {zone: UTC}\npermissions:"),
-			fn + ":8:3 RM1406", "says nothing"},
+			fn + ":8:3 RM1406", "objects, queue and after_function"},
 		{"every ten seconds", inFunction("permissions:", "  tick: {every: 10s}\npermissions:"), "RM1205", "1m"},
-		{"after a function that is not", inFunction("permissions:", "  tick: {function: wran, on: [failed]}\npermissions:"),
+		{"after a function that is not", inFunction("permissions:", "  tick: {after_function: wran, events: [failed]}\npermissions:"),
 			"RM1408", `did you mean "warn"`},
-		{"permission of no kind", inFunction("tables/stations", "stations"), fn + ":9:23 RM1501", "kind/name"},
+		{"permission of no kind", inFunction("tables/stations", "stations"), fn + ":9:31 RM1501", "kind/name"},
 		{"star in the middle", inFunction("tables/stations", "tables/*/x"), "RM1501", "at the end"},
 		{"function twice", map[string]string{"functions/b/function.yaml": warn, "functions/b/warn.py": "def run(c): pass"},
 			"functions/warn/function.yaml:1:11 RM1601", "functions/b/function.yaml"},
-		{"unknown stage", inFunction("about: Warns growers", "in: {prod: {memory: 256 MiB}}"),
-			fn + ":2:6 RM1602", "trial, live"},
-		{"after itself", inService("after: trial", "after: live"), "RM1603", "stands before"},
-		{"first stage not on a push", inService("enter: {on: push, branch: main}", "enter: {on: request}"), "RM1603",
+		{"unknown stage", inFunction("description: Warns growers", "per_stage: {prod: {memory: 256 MiB}}"),
+			fn + ":2:13 RM1602", "trial, live"},
+		{"after itself", inService("after: trial", "after: live"), "RM1603", "live\" is not a stage before \"live\""},
+		{"first stage not on a push", inService("enter: {when: push, branch: main}", "enter: {when: request}"), "RM1603",
 			"on a push"},
-		{"stage twice", inService("stage: live", "stage: trial"), "RM1603", "another name"},
-		{"no such folder", inFunction("about: Warns growers", "code: src"), fn + ":2:7 RM1604", "src"},
+		{"stage twice", inService("stage: live", "stage: trial"), "RM1603", "l\" already exists; rename this one"},
+		{"no such folder", inFunction("description: Warns growers", "code: src"), fn + ":2:7 RM1604", "src"},
 		{"no such file", inFunction("warn:run", "wran:run"), fn + ":3:10 RM1605", `did you mean "warn"`},
 		{"no such function in it", inFunction("warn:run", "warn:walk"), fn + ":3:10 RM1605", "does not define"},
 		{"no handler's function", inFunction("warn:run", "warn"), "RM1605", "file:function"},
@@ -217,7 +217,7 @@ func lines(ds []diagnostic.Diagnostic) string {
 func TestAllProblemsAreToldAtOnce(t *testing.T) {
 	r := check.Service(sound(map[string]string{
 		"rudmar.yaml":                    replaced(service, "128 MiB", "128"),
-		"functions/warn/function.yaml":   replaced(replaced(warn, "about", "abuot"), ", open_to: anyone", ""),
+		"functions/warn/function.yaml":   replaced(replaced(warn, "description", "abuot"), ", open_to: anyone", ""),
 		"functions/broken/function.yaml": "function: [\n",
 	}))
 	codes := map[diagnostic.Code]bool{}
@@ -236,13 +236,13 @@ func TestAllProblemsAreToldAtOnce(t *testing.T) {
 }
 
 func TestWildcardsWarnAndAreErrorsWhereStrict(t *testing.T) {
-	wide := inFunction("{may: [read], of: tables/stations}", `{may: ["*"], of: tables/stations}`)
+	wide := inFunction("{allow: [read], resource: tables/stations}", `{allow: ["*"], resource: tables/stations}`)
 	r := check.Service(sound(wide))
 	if !r.OK() || len(r.Diagnostics) != 1 || r.Diagnostics[0].Severity != diagnostic.Warning {
 		t.Errorf("not strict:\n%s", lines(r.Diagnostics))
 	}
-	wide["rudmar.yaml"] = replaced(service, "    set: {mode: loud}\n", "    set: {mode: loud}\n    strict: true\n")
-	if r := check.Service(sound(wide)); r.OK() || !strings.Contains(r.Diagnostics[0].Message, `"live" is strict`) {
+	wide["rudmar.yaml"] = replaced(service, "    set: {mode: loud}\n", "    set: {mode: loud}\n    wildcards: forbid\n")
+	if r := check.Service(sound(wide)); r.OK() || !strings.Contains(r.Diagnostics[0].Message, `"live" forbids wildcards`) {
 		t.Errorf("strict:\n%s", lines(r.Diagnostics))
 	}
 }
@@ -254,7 +254,7 @@ func TestFixesMend(t *testing.T) {
 		file    string
 		want    string
 	}{
-		{"misspelt key", inFunction("about:", "abuot:"), "functions/warn/function.yaml", warn},
+		{"misspelt key", inFunction("description:", "descripton:"), "functions/warn/function.yaml", warn},
 		{"tab", inFunction("  LIMIT_C:", "\tLIMIT_C:"), "functions/warn/function.yaml", warn},
 		{"missing unit", inService("128 MiB", "128"), "rudmar.yaml", service},
 		{"MB", inService("128 MiB", "128 MB"), "rudmar.yaml", service},
@@ -266,12 +266,12 @@ func TestFixesMend(t *testing.T) {
 		{"misspelt opening", inFunction("anyone", "anyon"), "functions/warn/function.yaml", warn},
 		{"text for a list", inService("[sms_key]", "sms_key"), "rudmar.yaml", service},
 		{"missing open_to", inFunction(", open_to: anyone", ""), "functions/warn/function.yaml",
-			replaced(warn, "anyone", "members")},
+			replaced(warn, "anyone", "authenticated")},
 		{"missing open_to in a block",
 			inFunction(`{route: "GET /stations/{station}/frost", open_to: anyone}`, "\n    route: GET /stations"),
 			"functions/warn/function.yaml",
 			replaced(warn, `{route: "GET /stations/{station}/frost", open_to: anyone}`,
-				"\n    route: GET /stations\n    open_to: members")},
+				"\n    route: GET /stations\n    open_to: authenticated")},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -319,7 +319,7 @@ func TestMergingAndOrigins(t *testing.T) {
 	files := sound(map[string]string{
 		"rudmar.yaml": replaced(service, "  memory: 128 MiB\n", "  memory: 128 MiB\n  env: {SHARED: yes, GONE: old}\n"),
 		"functions/warn/function.yaml": replaced(warn, "env:\n", "env:\n  GONE: null\n") +
-			"in:\n  live:\n    memory: 256 MiB\n    env: {LIMIT_C: \"9\"}\n    triggers: {ask: {off: true}}\n    permissions: []\n",
+			"per_stage:\n  live:\n    memory: 256 MiB\n    env: {LIMIT_C: \"9\"}\n    triggers: {ask: {enabled: false}}\n    permissions: []\n",
 	})
 	r := check.Service(files)
 	if !r.OK() {
@@ -349,8 +349,8 @@ func TestMergingAndOrigins(t *testing.T) {
 		{"handler", trial.Handler.From.Rule.String(), "function"},
 		{"env in trial", env(trial), "LIMIT_C=reference function; SHARED=yes defaults; "},
 		{"env in live", env(actual), "LIMIT_C=9 stage; SHARED=yes defaults; "},
-		{"off in trial", fmt.Sprint(trial.Triggers[0].Off.V), "false"},
-		{"off in live", fmt.Sprint(actual.Triggers[0].Off.V, actual.Triggers[0].Route.V), "true GET /stations/{station}/frost"},
+		{"off in trial", fmt.Sprint(trial.Triggers[0].Enabled.V == false), "false"},
+		{"off in live", fmt.Sprint(actual.Triggers[0].Enabled.V == false, actual.Triggers[0].Route.V), "true GET /stations/{station}/frost"},
 		{"permissions in live", fmt.Sprint(len(trial.Permissions), len(actual.Permissions)), "1 0"},
 	} {
 		if tt.got != tt.want {
@@ -399,7 +399,7 @@ func TestHostileFiles(t *testing.T) {
 		"deep lists":   strings.Repeat("[", 100_000),
 		"many keys":    "function: warn\nhandler: warn:run\nenv:\n" + manyKeys.String(),
 		"50 MB":        strings.Repeat("x", 50<<20),
-		"huge scalar":  "about: " + strings.Repeat("x", 200_000),
+		"huge scalar":  "description: " + strings.Repeat("x", 200_000),
 		"lone quote":   "'",
 		"percent":      "%YAML 3.0\n---\na: b",
 		"question":     "? [a, b]\n: c\n",
@@ -426,15 +426,15 @@ func TestNestedServicesAreApart(t *testing.T) {
 func TestWhereProblemsAre(t *testing.T) {
 	for _, tt := range []struct{ file, old, now, want string }{
 		{"functions/warn/function.yaml", "handler: warn:run", "handler warn:run",
-			"functions/warn/function.yaml:3:1: cannot be read as YAML: a key without a colon"},
+			"functions/warn/function.yaml:3:1: invalid YAML: a key without a colon"},
 		{"rudmar.yaml", "service: frostline", "service frostline",
-			"rudmar.yaml:2:1: cannot be read as YAML: a key without a colon"},
+			"rudmar.yaml:2:1: invalid YAML: a key without a colon"},
 		{"rudmar.yaml", "      cases: all\n",
 			"      rules: {good: \"true\", bad: \"plan.deletes.size() = 0\", fine: \"plan.deletes.size() == 0\"}\n",
 			"rudmar.yaml:20:55: the rule \"bad\""},
-		{"rudmar.yaml", "rudmar: 1", "rudmar: 2", "rudmar.yaml:1:9: rudmar can only be 1"},
-		{"functions/warn/function.yaml", "triggers:\n", "triggers:\n  photo: {objects: photos, on: [craeted]}\n",
-			`"craeted" does not do for an item of on; did you mean "created"?`},
+		{"rudmar.yaml", "rudmar: 1", "rudmar: 2", "rudmar.yaml:1:9: rudmar must be 1"},
+		{"functions/warn/function.yaml", "triggers:\n", "triggers:\n  photo: {objects: photos, events: [craeted]}\n",
+			`unknown item of events "craeted"; did you mean "created"?`},
 	} {
 		text := service
 		if tt.file != "rudmar.yaml" {
@@ -464,12 +464,12 @@ func TestWhereProblemsAre(t *testing.T) {
 // Keys of a stage that ask for what another key makes impossible are told.
 func TestKeysThatCannotBothHold(t *testing.T) {
 	for _, tt := range []struct{ old, wrong, says string }{
-		{"    set: {mode: loud}", "    together: true\n    prove_between: true", "all targets are deployed together"},
-		{"    set: {mode: loud}", "    prove: none\n    prove_between: true", "no case runs in live"},
-		{"    set: {mode: loud}", "    shift: {steps: [10%]}\n    prove_between: true", "take prove_between or shift away"},
-		{"on: request}", "on: ready, choice: true}", "nobody asks in live"},
-		{"    set: {mode: loud}", "    prove_between: true", ""},
-		{"on: request}", "on: request, choice: true}", ""},
+		{"    set: {mode: loud}", "    target_order: parallel\n    target_order: test_each", "duplicates line 17"},
+		{"    set: {mode: loud}", "    run_cases: none\n    target_order: test_each", "no case runs in live"},
+		{"    set: {mode: loud}", "    shift: {steps: [10%]}\n    target_order: test_each", "remove target_order: test_each or shift"},
+		{"when: request}", "when: ready, allow_partial: true}", "is not entered on request"},
+		{"    set: {mode: loud}", "    target_order: test_each", ""},
+		{"when: request}", "when: request, allow_partial: true}", ""},
 	} {
 		r := check.Service(sound(inService(tt.old, tt.wrong)))
 		switch {

@@ -9,7 +9,7 @@ import (
 
 func Example() {
 	folder := manifest.FilesOf(map[string]string{
-		"rudmar.yaml":                  "rudmar: 1\nservice: frostline\nstages:\n  - {stage: trial, target: local/nroth, enter: {on: push}}\n",
+		"rudmar.yaml":                  "rudmar: 1\nservice: frostline\nstages:\n  - {stage: trial, target: local/nroth, enter: {when: push}}\n",
 		"functions/warn/function.yaml": "function: warn\nhandler: warn:run\nmemory: 192\n",
 		"functions/warn/warn.py":       "def run(call):\n    return 1\n",
 	})

@@ -17,50 +17,50 @@ import (
 // whole is the service of docs/manifest.md, with every key.
 const wholeService = `rudmar: 1
 service: frostline
-about: Frost warnings for the growers
+description: Frost warnings for the growers
 owner: cold-nights
 settings:
-  frost_limit: {type: number, default: 0.5, min: -10, max: 10, about: "warn below this, °C"}
-  sender:      {type: text, default: "co-op"}
-  mode:        {type: choice, of: [quiet, loud], default: quiet}
+  frost_limit: {type: number, default: 0.5, min: -10, max: 10, description: "warn below this, °C"}
+  sender:      {type: string, default: "co-op"}
+  mode:        {type: enum, values: [quiet, loud], default: quiet}
 secrets: [sms_key]
 defaults:
   runtime: python
   memory: 128 MiB
   timeout: 5s
-  keep_logs: 14d
+  log_retention: 14d
 stages:
   - stage: trial
     target: local/north
-    enter: {on: push, branch: main}
+    enter: {when: push, branch: main}
   - stage: preview
     target: local/north
     set: {frost_limit: 1}
-    enter: {after: trial, on: ready}
+    enter: {after: trial, when: ready}
     gates:
       cases: all
   - stage: live
     targets: [local/north, local/coast]
     set: {mode: loud}
-    enter: {after: preview, on: request}
+    enter: {after: preview, when: request}
     gates:
-      soak: {for: 30m, calls: 200, errors_under: 1%}
-      approvals: {count: 2, from: growers-council, author_may: false}
+      soak: {for: 30m, min_invocations: 200, errors_under: 1%}
+      approvals: {count: 2, from: growers-council, allow_pushers: false}
       window: {days: mon-thu, hours: "08:00-15:00", zone: Europe/Oslo}
       rules:
         nothing-deleted: plan.deletes.size() == 0
-        no-new-public-route: consequences.opened.size() == 0
+        no-new-public-route: impact.public_routes.size() == 0
     shift: {steps: [10%, 50%], every: 5m}
 `
 
 const wholeFunction = `function: warn
-about: Warns growers when a station is close to frost
+description: Warns growers when a station is close to frost
 code: .
 runtime: python
 handler: warn:run
 memory: 192 MiB
 timeout: 10s
-at_once: 5
+max_concurrency: 5
 network: true
 env:
   LIMIT_C: ${settings.frost_limit}
@@ -68,22 +68,22 @@ env:
   STAGE:   ${stage.name}
 build:
   run: [npm ci --omit=dev]
-  leave_out: ["*.md", "test/**"]
+  exclude: ["*.md", "test/**"]
 triggers:
   ask:     {route: "GET /stations/{station}/frost", open_to: anyone}
   change:  {route: "POST /stations/{station}/limit", open_to: [growers]}
   sweep:   {cron: "*/10 * * * *", zone: Europe/Oslo}
-  hourly:  {every: 1h, off: true}
-  photo:   {objects: photos, on: [created], match: "raw/**/*.jpg"}
-  reading: {queue: readings, batch: 20, wait: 5s}
-  relay:   {function: grade, on: [failed]}
+  hourly:  {every: 1h, enabled: false}
+  photo:   {objects: photos, events: [created], match: "raw/**/*.jpg"}
+  reading: {queue: readings, batch_size: 20, max_wait: 5s}
+  relay:   {after_function: grade, events: [failed]}
 permissions:
-  - {may: [read, query], of: tables/stations}
-  - {may: [send],        of: queues/alerts}
-  - {may: [read],        of: "objects/photos/raw/*"}
-was: frost-alert
-in:
-  live: {memory: 256 MiB, triggers: {hourly: {off: false}}}
+  - {allow: [read, query], resource: tables/stations}
+  - {allow: [send],        resource: queues/alerts}
+  - {allow: [read],        resource: "objects/photos/raw/*"}
+renamed_from: frost-alert
+per_stage:
+  live: {memory: 256 MiB, triggers: {hourly: {enabled: true}}}
 `
 
 // wholeFolder is that service, with changes; "" takes a file away.
@@ -121,7 +121,7 @@ func edited(t *testing.T, text, old, now string) string {
 func offersOfLocal() *check.Offers {
 	return &check.Offers{All: true, Of: map[string]check.Offer{"local": {
 		Regions: []string{"north", "coast"}, Runtimes: []string{"python", "node"},
-		Triggers: []manifest.TriggerKind{"route", "cron", "every", "objects", "queue", "function"},
+		Triggers: []manifest.TriggerKind{"route", "cron", "every", "objects", "queue", "after_function"},
 		Verbs: map[string][]string{"tables": {"read", "query", "write"}, "queues": {"send"},
 			"objects": {"read"}, "secrets": {"read"}},
 	}}}
@@ -167,40 +167,40 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"a rest stands at the end", edit("POST /stations/{station}/limit", "POST /stations/{all...}"), ""},
 		{"a rest stands nowhere else", edit("POST /stations/{station}/limit", "POST /{all...}/limit"), "RM1401"},
 		{"open_to is required", edit(", open_to: anyone", ""), "RM1403"},
-		{"open_to takes members", edit("open_to: anyone", "open_to: members"), ""},
+		{"open_to takes members", edit("open_to: anyone", "open_to: authenticated"), ""},
 		{"open_to takes nothing else", edit("open_to: anyone", "open_to: everyone"), "RM1202"},
 		{"every is from 1m", edit("every: 1h", "every: 59s"), "RM1205"},
 		{"cron has five fields", edit("*/10 * * * *", "*/10 * * *"), "RM1404"},
 		{"zones are those of IANA", edit("zone: Europe/Oslo", "zone: Oslo"), "RM1405"},
-		{"may takes the verbs that the target knows", edit("may: [read, query]", "may: [read, paint]"), "RM1504"},
-		{"of names a kind that the target has", edit("of: tables/stations", "of: shelves/stations"), "RM1503"},
-		{"of is kind/name", edit("of: tables/stations", "of: stations"), "RM1501"},
+		{"may takes the verbs that the target knows", edit("allow: [read, query]", "allow: [read, paint]"), "RM1504"},
+		{"of names a kind that the target has", edit("resource: tables/stations", "resource: shelves/stations"), "RM1503"},
+		{"of is kind/name", edit("resource: tables/stations", "resource: stations"), "RM1501"},
 		{"a secret that may be read is one of the service",
-			edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_key"), ""},
-		{"another secret is a warning", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_kye"),
+			edit("allow: [read, query], resource: tables/stations", "allow: [read], resource: secrets/sms_key"), ""},
+		{"another secret is a warning", edit("allow: [read, query], resource: tables/stations", "allow: [read], resource: secrets/sms_kye"),
 			"RM1505 warning"},
-		{"* alone as a verb is a warning", edit("may: [read, query]", "may: [\"*\"]"), "RM1502 warning"},
-		{"* alone as a kind is a warning", edit("of: tables/stations", "of: \"*\""), "RM1502 warning"},
+		{"* alone as a verb is a warning", edit("allow: [read, query]", "allow: [\"*\"]"), "RM1502 warning"},
+		{"* alone as a kind is a warning", edit("resource: tables/stations", "resource: \"*\""), "RM1502 warning"},
 		{"* alone is an error in a strict stage",
-			[]string{file, edited(t, wholeFunction, "may: [read, query]", "may: [\"*\"]"), service,
-				edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},
+			[]string{file, edited(t, wholeFunction, "allow: [read, query]", "allow: [\"*\"]"), service,
+				edited(t, wholeService, "    set: {mode: loud}", "    wildcards: forbid\n    set: {mode: loud}")}, "RM1502"},
 		{"handler is an error to leave out", edit("handler: warn:run\n", ""), "RM1102"},
 		{"the handler's file is there", edit("warn:run", "wran:run"), "RM1605"},
 		{"the handler's function is there", edit("warn:run", "warn:walk"), "RM1605"},
 		{"in names a stage of the service", edit("  live: {memory", "  prod: {memory"), "RM1602"},
 		{"null takes a key away",
-			edit("triggers: {hourly: {off: false}}}", "triggers: {photo: null}, env: {SMS_KEY: null}}"), ""},
-		{"up to 256 KiB", edit("about: Warns", "about: "+strings.Repeat("w", 257<<10)), "RM1004"},
-		{"nesting up to 32", edit("about: Warns growers when a station is close to frost",
-			"about: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)), "RM1005 RM1103"},
-		{"no anchors", edit("about: Warns", "about: &a Warns"), "RM1006"},
+			edit("triggers: {hourly: {enabled: true}}}", "triggers: {photo: null}, env: {SMS_KEY: null}}"), ""},
+		{"up to 256 KiB", edit("description: Warns", "description: "+strings.Repeat("w", 257<<10)), "RM1004"},
+		{"nesting up to 32", edit("description: Warns growers when a station is close to frost",
+			"description: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)), "RM1005 RM1103"},
+		{"no anchors", edit("description: Warns", "description: &a Warns"), "RM1006"},
 		{"no aliases", edit("STAGE:   ${stage.name}", "STAGE: *a"), "RM1006"},
-		{"no tags", edit("about: Warns", "about: !!str Warns"), "RM1007"},
+		{"no tags", edit("description: Warns", "description: !!str Warns"), "RM1007"},
 		{"no merge keys", edit("env:\n", "env:\n  <<: {A: b}\n"), "RM1008"},
 		{"one document in a file", []string{file, wholeFunction + "---\nfunction: other\n"}, "RM1009"},
 		{"an after-function trigger names a function of the service",
-			edit("{function: grade,", "{function: grad,"), "RM1408"},
-		{"a trigger is of one kind", edit("{every: 1h, off: true}", "{every: 1h, queue: readings, off: true}"), "RM1406"},
+			edit("{after_function: grade,", "{after_function: grad,"), "RM1408"},
+		{"a trigger is of one kind", edit("{every: 1h, enabled: false}", "{every: 1h, queue: readings, enabled: false}"), "RM1406"},
 		{"settings have bounds", editService("frost_limit: 1}", "frost_limit: 11}"), "RM1207"},
 		{"settings have choices", editService("mode: loud", "mode: shrill"), "RM1207"},
 		{"only declared settings are set", editService("mode: loud", "moode: loud"), "RM1301"},
@@ -214,38 +214,38 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 			"RM1701"},
 		{"a case expects CEL over what a call gives",
 			[]string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [warm]\n"}, "RM1702"},
-		{"a build may have a network", edit("  leave_out: [", "  network: true\n  leave_out: ["), ""},
-		{"a build's network is true or false", edit("  leave_out: [", "  network: public\n  leave_out: ["), "RM1202"},
-		{"a stage changes only triggers that there are", edit("hourly: {off: false}", "houlry: {off: false}"), "RM1410"},
-		{"a stage may add a trigger", edit("hourly: {off: false}", "nightly: {every: 1d}"), ""},
+		{"a build may have a network", edit("  exclude: [", "  network: true\n  exclude: ["), ""},
+		{"a build's network is true or false", edit("  exclude: [", "  network: public\n  exclude: ["), "RM1202"},
+		{"a stage changes only triggers that there are", edit("hourly: {enabled: true}", "houlry: {enabled: true}"), "RM1410"},
+		{"a stage may add a trigger", edit("hourly: {enabled: true}", "nightly: {every: 1d}"), ""},
 		{"a route that a stage adds says who may call it",
-			edit("hourly: {off: false}", "more: {route: GET /more}"), "RM1403"},
-		{"a stage cannot take open_to away", edit("hourly: {off: false}", "ask: {open_to: null}"), "RM1403"},
-		{"a stage cannot take a route's path away", edit("hourly: {off: false}", "ask: {route: null}"), "RM1406"},
-		{"a trigger is of one kind after merging", edit("hourly: {off: false}", "hourly: {cron: \"0 * * * *\"}"), "RM1406"},
+			edit("hourly: {enabled: true}", "more: {route: GET /more}"), "RM1403"},
+		{"a stage cannot take open_to away", edit("hourly: {enabled: true}", "ask: {open_to: null}"), "RM1403"},
+		{"a stage cannot take a route's path away", edit("hourly: {enabled: true}", "ask: {route: null}"), "RM1406"},
+		{"a trigger is of one kind after merging", edit("hourly: {enabled: true}", "hourly: {cron: \"0 * * * *\"}"), "RM1406"},
 		{"a trigger may become another kind in a stage",
-			edit("hourly: {off: false}", "hourly: {cron: \"0 * * * *\", every: null}"), ""},
+			edit("hourly: {enabled: true}", "hourly: {cron: \"0 * * * *\", every: null}"), ""},
 		{"a stage's handler fits the code", edit("memory: 256 MiB, triggers", "handler: warn:walk, triggers"), "RM1605"},
 		{"a stage's runtime fits the code", edit("memory: 256 MiB, triggers", "runtime: node, triggers"), "RM1605"},
-		{"batch is for queues", edit("on: [created], match", "batch: 3, on: [created], match"), "RM1407"},
-		{"zone is for cron", edit("every: 1h, off", "every: 1h, zone: Europe/Oslo, off"), "RM1407"},
-		{"open_to is for routes", edit("every: 1h, off", "every: 1h, open_to: members, off"), "RM1407"},
-		{"objects are created, changed, deleted", edit("on: [created]", "on: [created, changed, deleted]"), ""},
-		{"objects do not fail", edit("on: [created]", "on: [failed]"), "RM1407"},
-		{"functions succeed or fail", edit("on: [failed]", "on: [succeeded, failed]"), ""},
-		{"functions are not deleted", edit("on: [failed]", "on: [deleted]"), "RM1407"},
-		{"no other words", edit("on: [failed]", "on: [done]"), "RM1202 RM1407"},
-		{"a function does not run after itself", edit("{function: grade,", "{function: warn,"), "RM1409"},
+		{"batch is for queues", edit("events: [created], match", "batch_size: 3, events: [created], match"), "RM1407"},
+		{"zone is for cron", edit("every: 1h, enabled: false", "every: 1h, zone: Europe/Oslo, enabled: false"), "RM1407"},
+		{"open_to is for routes", edit("every: 1h, enabled: false", "every: 1h, open_to: authenticated, enabled: false"), "RM1407"},
+		{"objects are created, changed, deleted", edit("events: [created]", "events: [created, changed, deleted]"), ""},
+		{"objects do not fail", edit("events: [created]", "events: [failed]"), "RM1407"},
+		{"functions succeed or fail", edit("events: [failed]", "events: [succeeded, failed]"), ""},
+		{"functions are not deleted", edit("events: [failed]", "events: [deleted]"), "RM1407"},
+		{"no other words", edit("events: [failed]", "events: [done]"), "RM1202 RM1407"},
+		{"a function does not run after itself", edit("{after_function: grade,", "{after_function: warn,"), "RM1409"},
 		{"functions do not run in a circle",
 			[]string{"functions/grade/function.yaml",
-				"function: grade\nhandler: main:run\ntriggers: {back: {function: warn}}\n"}, "RM1409"},
+				"function: grade\nhandler: main:run\ntriggers: {back: {after_function: warn}}\n"}, "RM1409"},
 		{"a circle that is off is none",
 			[]string{"functions/grade/function.yaml",
-				"function: grade\nhandler: main:run\ntriggers: {back: {function: warn, off: true}}\n"}, ""},
-		{"was is not a function that is there", edit("was: frost-alert", "was: grade"), "RM1609"},
-		{"was is not the function itself", edit("was: frost-alert", "was: warn"), "RM1609"},
+				"function: grade\nhandler: main:run\ntriggers: {back: {after_function: warn, enabled: false}}\n"}, ""},
+		{"was is not a function that is there", edit("renamed_from: frost-alert", "renamed_from: grade"), "RM1609"},
+		{"was is not the function itself", edit("renamed_from: frost-alert", "renamed_from: warn"), "RM1609"},
 		{"was is one function's",
-			[]string{"functions/grade/function.yaml", "function: grade\nhandler: main:run\nwas: frost-alert\n"}, "RM1609"},
+			[]string{"functions/grade/function.yaml", "function: grade\nhandler: main:run\nrenamed_from: frost-alert\n"}, "RM1609"},
 		{"variables have no =", edit("  LIMIT_C:", "  A=B: x\n  LIMIT_C:"), "RM1210"},
 		{"variables have no space", edit("  LIMIT_C:", "  C D: x\n  LIMIT_C:"), "RM1210"},
 		{"PATH is the platform's", edit("  LIMIT_C:", "  PATH: x\n  LIMIT_C:"), "RM1210"},
@@ -254,38 +254,38 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"a gate's cases are of functions that there are", editService("cases: all", "cases: [nobody]"), "RM1301"},
 		{"a gate's cases are there", editService("cases: all", "cases: [grade]"), "RM1610 warning"},
 		{"the first stage has no stage before",
-			editService("enter: {on: push, branch: main}",
-				"enter: {on: push, branch: main}\n    gates: {cases: all, soak: {for: 1h}}"), "RM1610"},
+			editService("enter: {when: push, branch: main}",
+				"enter: {when: push, branch: main}\n    gates: {cases: all, soak: {for: 1h}}"), "RM1610"},
 		{"gates read the plan by its fields", editService("plan.deletes.size() == 0", "plan.deletez.size() == 0"), "RM1702"},
 		{"shares rise", editService("[10%, 50%]", "[50%, 10%]"), "RM1205"},
 		{"shares do not repeat", editService("[10%, 50%]", "[10%, 10%]"), "RM1205"},
 		{"shares are something", editService("[10%, 50%]", "[0%, 50%]"), "RM1205"},
-		{"a permission is for something", edit("may: [read, query]", "may: []"), "RM1104"},
+		{"a permission is for something", edit("allow: [read, query]", "allow: []"), "RM1104"},
 		{"open_to lists somebody", edit("open_to: [growers]", "open_to: []"), "RM1104"},
 		{"a case expects something",
 			[]string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: []\n"}, "RM1104"},
 		{"a target stands once", editService("[local/north, local/coast]", "[local/north, local/north]"), "RM1105"},
 		{"target or targets", editService("    targets: [local", "    target: local/north\n    targets: [local"), "RM1105"},
 		{"a secret stands once", editService("secrets: [sms_key]", "secrets: [sms_key, sms_key]"), "RM1105"},
-		{"a permission stands once", edit("of: queues/alerts}", "of: queues/alerts}\n  - {may: [send], of: queues/alerts}"),
+		{"a permission stands once", edit("resource: queues/alerts}", "resource: queues/alerts}\n  - {allow: [send], resource: queues/alerts}"),
 			"RM1105"},
 		{"a handler stays in its folder", edit("handler: warn:run", "handler: ../grade/main:run"), "RM1209"},
-		{"a file that is nearly right is told", []string{"functions/more/function.yml", "function: more\n"}, "RM1611"},
+		{"a misnamed file is told", []string{"functions/more/function.yml", "function: more\n"}, "RM1611"},
 		{"a case's file ends in .yaml", []string{"functions/warn/cases/more.yml", "case: x\n"}, "RM1611"},
 		{"a case stands beside a function",
 			[]string{"functions/lost/cases/more.yaml", "case: x\nsend: {payload: {}}\nexpect: [cold]\n"}, "RM1611 warning"},
 		{"all of a kind is an error in a strict stage",
-			[]string{file, edited(t, wholeFunction, "of: tables/stations", "of: tables/*"), service,
-				edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},
-		{"all of a kind is no error elsewhere", edit("of: tables/stations", "of: tables/*"), ""},
+			[]string{file, edited(t, wholeFunction, "resource: tables/stations", "resource: tables/*"), service,
+				edited(t, wholeService, "    set: {mode: loud}", "    wildcards: forbid\n    set: {mode: loud}")}, "RM1502"},
+		{"all of a kind is no error elsewhere", edit("resource: tables/stations", "resource: tables/*"), ""},
 		{"a case says where it runs",
 			[]string{"functions/warn/cases/direct.yaml",
-				"case: x\nsend: {payload: {}}\nexpect: [cold]\nstages: [trial]\nharmless: true\n"}, ""},
+				"case: x\nsend: {payload: {}}\nexpect: [cold]\nstages: [trial]\nno_side_effects: true\n"}, ""},
 		{"a case runs in stages that there are",
 			[]string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [cold]\nstages: [trail]\n"},
 			"RM1602"},
-		{"a stage says which cases run", editService("    set: {mode: loud}", "    prove: none\n    set: {mode: loud}"), ""},
-		{"prove is all, harmless or none", editService("    set: {mode: loud}", "    prove: some\n    set: {mode: loud}"),
+		{"a stage says which cases run", editService("    set: {mode: loud}", "    run_cases: none\n    set: {mode: loud}"), ""},
+		{"prove is all, harmless or none", editService("    set: {mode: loud}", "    run_cases: some\n    set: {mode: loud}"),
 			"RM1202"},
 		{"tue-sun is a range of days", editService("days: mon-thu", "days: tue-sun"), ""},
 		{"what rudmar.yaml declares is not missed where it is broken itself",
@@ -337,11 +337,11 @@ func TestWhatTheLanguageBecomes(t *testing.T) {
 		"the function's value before defaults": trial.Timeout.V == 10*time.Second &&
 			trial.Timeout.From.Rule == tree.OfFunction,
 		"defaults before built-in values": trial.LogRetention.V == 14*24*time.Hour && trial.LogRetention.From.Rule == tree.Defaults,
-		"built-in values have no file":    r.Service.Function("grade").At("").AtOnce.From == tree.Origin{Rule: tree.BuiltIn},
+		"built-in values have no file":    r.Service.Function("grade").At("").MaxConcurrency.From == tree.Origin{Rule: tree.BuiltIn},
 		"a stage's value before all": actual.Memory.V == 256<<20 && actual.Memory.From.Rule == tree.OfStage &&
 			trial.Memory.V == 192<<20,
-		"mappings merge by key":          len(actual.Triggers) == 7 && !actual.Triggers[2].Off.V && trial.Triggers[2].Off.V,
-		"a rename keeps the former name": warn.Was == "frost-alert",
+		"mappings merge by key":          len(actual.Triggers) == 7 && actual.Triggers[2].Enabled.V && !trial.Triggers[2].Enabled.V,
+		"a rename keeps the former name": warn.RenamedFrom == "frost-alert",
 		"cases belong to the function":   len(warn.Cases) == 3,
 	} {
 		if !ok {

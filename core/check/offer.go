@@ -145,7 +145,7 @@ func (w *whole) offers(n *tree.Node) {
 		return
 	}
 	told := map[diagnostic.Range]bool{}
-	in := n.Get("in")
+	in := n.Get("per_stage")
 	for _, o := range w.platforms {
 		parts := []*tree.Node{n}
 		for _, stage := range o.stages {
@@ -202,7 +202,7 @@ func (w *whole) permissionsOffered(n *tree.Node, platform string, offer Offer, t
 		return
 	}
 	for _, p := range permissions.Items {
-		of, may := p.Get("of"), p.Get("may")
+		of, may := p.Get("resource"), p.Get("allow")
 		kind, _, ok := strings.Cut(of.Value(), "/")
 		if !ok || kind == "*" || strings.Contains(kind, "${") {
 			continue

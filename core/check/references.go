@@ -28,7 +28,7 @@ func (w *whole) references(n *tree.Node, functions []string) {
 	}
 	if permissions := n.Get("permissions"); permissions != nil {
 		for _, p := range permissions.Items {
-			w.reference(p.Get("of"), functions, false)
+			w.reference(p.Get("resource"), functions, false)
 		}
 	}
 }

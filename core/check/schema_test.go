@@ -102,11 +102,11 @@ func TestSchemasTakeEveryExample(t *testing.T) {
 func TestSchemasTakeWhatIsSound(t *testing.T) {
 	full := warn + `memory: 256 MiB
 timeout: 1m30s
-at_once: 5
-was: frost-alert
-build: {run: [npm ci], leave_out: ["*.md"]}
-in:
-  live: {memory: null, env: {LIMIT_C: null}, triggers: {ask: {off: true}, other: null}}
+max_concurrency: 5
+renamed_from: frost-alert
+build: {run: [npm ci], exclude: ["*.md"]}
+per_stage:
+  live: {memory: null, env: {LIMIT_C: null}, triggers: {ask: {enabled: false}, other: null}}
 `
 	for file, texts := range map[string][]string{
 		language.FunctionFile: {warn, full},
@@ -126,11 +126,11 @@ in:
 func TestSchemasRefuseWhatASchemaCanCatch(t *testing.T) {
 	fn, sv := compiled(t, language.FunctionFile), compiled(t, language.ServiceFile)
 	for name, changes := range map[string]map[string]string{
-		"misspelt key": inFunction("about:", "abuot:"), "no handler": inFunction("handler: warn:run\n", ""),
+		"misspelt key": inFunction("description:", "descripton:"), "no handler": inFunction("handler: warn:run\n", ""),
 		"list for a mapping":      inFunction("  LIMIT_C: ${settings.frost_limit}", "  - LIMIT_C"),
 		"bad name":                inFunction("function: warn", "function: Warn_1"),
-		"bare timeout":            inFunction("about: Warns growers", "timeout: 10"),
-		"at_once in words":        inFunction("about: Warns growers", "at_once: many"),
+		"bare timeout":            inFunction("description: Warns growers", "timeout: 10"),
+		"at_once in words":        inFunction("description: Warns growers", "max_concurrency: many"),
 		"route without a method":  inFunction("GET /stations", "/stations"),
 		"four cron fields":        inFunction("permissions:", "  tick: {cron: \"*/10 * * *\"}\npermissions:"),
 		"permission of no kind":   inFunction("tables/stations", "stations"),
@@ -153,7 +153,7 @@ func TestSchemasRefuseWhatASchemaCanCatch(t *testing.T) {
 }
 
 func TestSARIF(t *testing.T) {
-	r := check.Service(sound(inFunction("about:", "abuot:")))
+	r := check.Service(sound(inFunction("description:", "descripton:")))
 	text, err := json.Marshal(diagnostic.SARIF(r.Diagnostics))
 	if err != nil {
 		t.Fatal(err)
@@ -187,7 +187,7 @@ func TestSARIF(t *testing.T) {
 	at := got.Locations[0].PhysicalLocation
 	summary := fmt.Sprint(log.Version, " ", got.RuleID, " ", got.Level, " ", at.ArtifactLocation.URI, " ", at.Region,
 		" ", got.Fixes[0].ArtifactChanges[0].Replacements[0].InsertedContent.Text, " ", log.Runs[0].Tool.Driver.Rules)
-	if want := "2.1.0 RM1101 error functions/warn/function.yaml {2 1 6} about [{RM1101}]"; summary != want {
+	if want := "2.1.0 RM1101 error functions/warn/function.yaml {2 1 11} description [{RM1101}]"; summary != want {
 		t.Errorf("%s, want %s", summary, want)
 	}
 	if empty, _ := json.Marshal(diagnostic.SARIF(nil)); !strings.Contains(string(empty), `"results":[]`) {

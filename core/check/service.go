@@ -14,21 +14,21 @@ import (
 func (w *whole) formerNames() {
 	first := map[string]string{}
 	for i, fn := range w.out.Functions {
-		if fn.Was == "" {
+		if fn.RenamedFrom == "" {
 			continue
 		}
-		at := w.files[w.declared[i]].node.Get("was").Range()
-		other := first[fn.Was]
+		at := w.files[w.declared[i]].node.Get("renamed_from").Range()
+		other := first[fn.RenamedFrom]
 		switch {
-		case fn.Was == fn.Name:
+		case fn.RenamedFrom == fn.Name:
 			w.add(diagnostic.CodeWas, at, "%s is the current name; renamed_from names the former one", fn.Name)
-		case w.out.Function(fn.Was) != nil:
-			w.add(diagnostic.CodeWas, at, "function %s still exists in %s, so it cannot have been renamed to %s", fn.Was,
-				w.out.Function(fn.Was).File, fn.Name)
+		case w.out.Function(fn.RenamedFrom) != nil:
+			w.add(diagnostic.CodeWas, at, "function %s still exists in %s, so it cannot have been renamed to %s", fn.RenamedFrom,
+				w.out.Function(fn.RenamedFrom).File, fn.Name)
 		case other != "":
-			w.add(diagnostic.CodeWas, at, "%s is also renamed from %s; only one function can be", other, fn.Was)
+			w.add(diagnostic.CodeWas, at, "%s is also renamed from %s; only one function can be", other, fn.RenamedFrom)
 		default:
-			first[fn.Was] = fn.Name
+			first[fn.RenamedFrom] = fn.Name
 		}
 	}
 }
@@ -61,7 +61,7 @@ func (w *whole) gates() {
 		if at == nil || first {
 			continue
 		}
-		if before := w.out.Stage(n.Get("enter").Get("after").Value()); before != nil && before.Prove == manifest.RunNone {
+		if before := w.out.Stage(n.Get("enter").Get("after").Value()); before != nil && before.RunCases == manifest.RunNone {
 			w.add(diagnostic.CodeGate, at.Range(), "no case runs in %s (run_cases: none), so this gate can never pass",
 				before.Name)
 		}

@@ -44,7 +44,7 @@ func (k *known) stageAt(line, column int) string {
 		before := line < int(last.EndLine) || line == int(last.EndLine) && column <= int(last.EndColumn)
 		return after && before
 	}
-	if in := k.node.Get("in"); in != nil && in.Kind == tree.Mapping {
+	if in := k.node.Get("per_stage"); in != nil && in.Kind == tree.Mapping {
 		for i, key := range in.Keys {
 			if within(key, in.Items[i]) {
 				return key.Text
@@ -65,7 +65,7 @@ func (w *whole) checkSettings(root *tree.Node) {
 	settings := root.Get("settings")
 	for i := range w.out.Settings {
 		s := &w.out.Settings[i]
-		if s.Type == "choice" && len(s.Of) == 0 {
+		if s.Type == "enum" && len(s.Values) == 0 {
 			w.add(diagnostic.CodeSetting, settings.Key(s.Name).Range(),
 				"the setting %q is an enum; list its values: values: [a, b]", s.Name)
 		}
@@ -101,7 +101,7 @@ func (w *whole) checkStages(root *tree.Node) {
 			w.add(diagnostic.CodeMissingKey, n.Range(), "the stage %q needs a target, such as local/north", s.Name)
 		}
 		switch {
-		case s.On == manifest.OnPush:
+		case s.When == manifest.OnPush:
 			if s.After != "" {
 				w.add(diagnostic.CodeStageOrder, enter.Range(),
 					"the stage %q has both a branch and a stage before; remove one", s.Name)
@@ -123,7 +123,7 @@ func (w *whole) checkStages(root *tree.Node) {
 				"the stage %q has both target and targets; move target into the list", s.Name)
 		}
 		w.twice(n.Get("targets"), "target")
-		w.checkProve(n, &w.out.Stages[i])
+		w.checkOrder(n, &w.out.Stages[i])
 		w.checkShift(n)
 		w.checkSet(n, &w.out.Stages[i])
 		w.checkRules(n)
@@ -133,22 +133,19 @@ func (w *whole) checkStages(root *tree.Node) {
 	}
 }
 
-// checkProve tells of keys that ask for what another key of the stage makes impossible.
-func (w *whole) checkProve(n *tree.Node, s *manifest.Stage) {
+// checkOrder reports keys that another key of the stage makes impossible.
+func (w *whole) checkOrder(n *tree.Node, s *manifest.Stage) {
 	switch {
-	case !s.ProveBetween:
-	case s.Together:
-		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
-			"%s has target_order parallel and test_each; all targets are deployed at the same time, so none can be tested before the next", s.Name)
-	case s.Prove == manifest.RunNone:
-		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
+	case !s.TestEach():
+	case s.RunCases == manifest.RunNone:
+		w.add(diagnostic.CodeTwice, n.Key("target_order").Range(),
 			"no case runs in %s, so no target can be tested before the next; set run_cases to all or no_side_effects", s.Name)
 	case s.Shift != nil:
-		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
+		w.add(diagnostic.CodeTwice, n.Key("target_order").Range(),
 			"%s shifts traffic on all targets and tests afterward; remove target_order: test_each or shift", s.Name)
 	}
-	if s.Choice && s.On != manifest.OnRequest {
-		w.add(diagnostic.CodeTwice, n.Get("enter").Key("choice").Range(),
+	if s.AllowPartial && s.When != manifest.OnRequest {
+		w.add(diagnostic.CodeTwice, n.Get("enter").Key("allow_partial").Range(),
 			"functions are selected in a delivery request, but %s is not entered on request; set when: request", s.Name)
 	}
 }

@@ -90,15 +90,15 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	}
 	for i, key := range written.Keys {
 		if ofSomeTrigger(key.Text) && !slices.Contains(allowed, key.Text) && written.Items[i].Kind != tree.Null {
-			w.add(diagnostic.CodeTriggerKey, key.Range(), "%q is not valid for a %s trigger (expected one of %s)", key.Text, kind,
+			w.add(diagnostic.CodeTriggerKey, key.Range(), "%q is not valid for triggers of kind %s (expected %s)", key.Text, kind,
 				takes)
 		}
 	}
-	if on := written.Get("on"); on != nil && on.Kind == tree.Sequence {
-		words := language.OnWords(kind)
-		for _, word := range on.Items {
+	if events := written.Get("events"); events != nil && events.Kind == tree.Sequence {
+		words := language.TriggerEvents(kind)
+		for _, word := range events.Items {
 			if len(words) > 0 && !slices.Contains(words, word.Text) && word.Kind == tree.Scalar {
-				d := w.add(diagnostic.CodeTriggerKey, word.Range(), "%q is not an event of a %s trigger (expected one of %s)",
+				d := w.add(diagnostic.CodeTriggerKey, word.Range(), "%q is not an event of triggers of kind %s (expected one of %s)",
 					diagnostic.Clip(word.Text), kind, strings.Join(words, ", "))
 				d.Meant(diagnostic.Nearest(word.Text, words))
 			}
@@ -107,7 +107,7 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	if r := t.Get("route"); r != nil {
 		w.openTo(name, t, written, r)
 	}
-	if f := written.Get("function"); f != nil && f.Kind == tree.Scalar && !contains(functions, f.Text) {
+	if f := written.Get("after_function"); f != nil && f.Kind == tree.Scalar && !contains(functions, f.Text) {
 		d := w.add(diagnostic.CodeWholeService, f.Range(), "%q is not a function of this service", diagnostic.Clip(f.Text))
 		d.Meant(diagnostic.Nearest(f.Text, functions))
 	}
@@ -156,7 +156,7 @@ func (w *whole) circles() {
 		for _, fn := range w.out.Functions {
 			c := fn.At(stage)
 			for i := range c.Triggers {
-				if t := &c.Triggers[i]; t.Kind == manifest.FunctionTrigger && !t.Off.V {
+				if t := &c.Triggers[i]; t.Kind == manifest.FunctionTrigger && t.Enabled.V {
 					after[fn.Name], of[t] = append(after[fn.Name], t), fn.Name
 				}
 			}

@@ -39,7 +39,7 @@ func Choose(own *manifest.Service, differing []string, of map[string]int, chosen
 		enter[name] = true
 	}
 	for _, fn := range own.Functions { // a rename goes as a whole
-		if was := fn.Was; was != "" && of[was] > 0 && own.Function(was) == nil && (enter[fn.Name] || enter[was]) {
+		if was := fn.RenamedFrom; was != "" && of[was] > 0 && own.Function(was) == nil && (enter[fn.Name] || enter[was]) {
 			enter[fn.Name], enter[was] = true, true
 		}
 	}
@@ -89,5 +89,5 @@ func (c *Choice) Version(function string, entered int) int {
 func (e Entry) AllowsPartial() bool {
 	rules := e.Rules()
 	return len(rules) > 0 && !e.Removes() &&
-		!slices.ContainsFunc(rules, func(s *manifest.Stage) bool { return !s.Choice || s.On != manifest.OnRequest })
+		!slices.ContainsFunc(rules, func(s *manifest.Stage) bool { return !s.AllowPartial || s.When != manifest.OnRequest })
 }

@@ -17,7 +17,7 @@ func having(functions ...string) *manifest.Service {
 	s := &manifest.Service{Name: "frostline"}
 	for _, text := range functions {
 		name, was, _ := strings.Cut(text, "<")
-		s.Functions = append(s.Functions, &manifest.Function{Name: name, Was: was})
+		s.Functions = append(s.Functions, &manifest.Function{Name: name, RenamedFrom: was})
 	}
 	return s
 }
@@ -104,7 +104,7 @@ func TestWhatIsNotChosenStays(t *testing.T) {
 
 func TestWhoMayChoose(t *testing.T) {
 	allows := func(on string, choice bool) *manifest.Stage {
-		return &manifest.Stage{Name: "live", On: on, Choice: choice}
+		return &manifest.Stage{Name: "live", When: on, AllowPartial: choice}
 	}
 	for _, tt := range []struct {
 		what string
@@ -157,10 +157,10 @@ func TestChoiceAndProofAreRules(t *testing.T) {
 		rule    string
 		loosens bool
 	}{
-		{"a choice comes", func(*manifest.Stage) {}, func(s *manifest.Stage) { s.Choice = true }, "enter", true},
-		{"a choice goes", func(s *manifest.Stage) { s.Choice = true }, func(*manifest.Stage) {}, "enter", false},
-		{"proof between goes", func(s *manifest.Stage) { s.ProveBetween = true }, func(*manifest.Stage) {}, "targets", true},
-		{"proof between comes", func(*manifest.Stage) {}, func(s *manifest.Stage) { s.ProveBetween = true }, "targets", false},
+		{"a choice comes", func(*manifest.Stage) {}, func(s *manifest.Stage) { s.AllowPartial = true }, "enter", true},
+		{"a choice goes", func(s *manifest.Stage) { s.AllowPartial = true }, func(*manifest.Stage) {}, "enter", false},
+		{"proof between goes", func(s *manifest.Stage) { s.TargetOrder = manifest.TestEach }, func(*manifest.Stage) {}, "targets", true},
+		{"proof between comes", func(*manifest.Stage) {}, func(s *manifest.Stage) { s.TargetOrder = manifest.TestEach }, "targets", false},
 	} {
 		before, after := *was, *was
 		tt.before(&before)

@@ -95,20 +95,20 @@ func soak(stage *manifest.Stage, now time.Time, at Earlier) Gate {
 	}
 	ran := now.Sub(at.Since)
 	switch {
-	case s.ErrorsUnder > 0 && at.Invocations >= max(1, s.Invocations) && share >= s.ErrorsUnder:
+	case s.ErrorsUnder > 0 && at.Invocations >= max(1, s.MinInvocations) && share >= s.ErrorsUnder:
 		g.State, g.Reason = GateNotMet, fmt.Sprintf("%.3g%% of %s failed in %s, %.3g%% allowed", share*100,
-			language.FormatCount(at.Invocations, "call"), stage.After, s.ErrorsUnder*100)
-	case s.ErrorsUnder == 0 && len(at.Missed) > 0 && at.Invocations >= max(1, s.Invocations):
+			language.FormatCount(at.Invocations, "invocation"), stage.After, s.ErrorsUnder*100)
+	case s.ErrorsUnder == 0 && len(at.Missed) > 0 && at.Invocations >= max(1, s.MinInvocations):
 		g.State, g.Reason = GateNotMet, "in "+stage.After+" "+strings.Join(at.Missed, "; ")
 	case ran < s.For:
 		g.Reason = fmt.Sprintf("waiting for %s (%s in %s)", language.FormatTime((s.For - ran).Truncate(time.Second)),
 			language.FormatTime(s.For), stage.After)
-	case at.Invocations < s.Invocations:
-		g.Reason = fmt.Sprintf("waiting for invocations: %d of %d in %s", at.Invocations, s.Invocations, stage.After)
+	case at.Invocations < s.MinInvocations:
+		g.Reason = fmt.Sprintf("waiting for invocations: %d of %d in %s", at.Invocations, s.MinInvocations, stage.After)
 	default:
 		g.State, g.Reason = GatePassed,
 			fmt.Sprintf("%s and %s in %s", language.FormatTime(ran.Truncate(time.Second)),
-				language.FormatCount(at.Invocations, "call"), stage.After)
+				language.FormatCount(at.Invocations, "invocation"), stage.After)
 	}
 	return g
 }

@@ -27,16 +27,16 @@ func eventsOf() []delivery.Event {
 func TestNext(t *testing.T) {
 	allowed := map[string]delivery.State{
 		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Testing,
-		"deploying deployed": delivery.Testing, "proving proved": delivery.Settled,
+		"deploying deployed": delivery.Testing, "testing tested": delivery.Settled,
 		"planning share": delivery.Shifting, "deploying share": delivery.Shifting, "shifting shifted": delivery.Testing,
-		"shifting fail": delivery.Failed, "shifting take back": delivery.RolledBack,
-		"planning fail": delivery.Failed, "deploying fail": delivery.Failed, "proving fail": delivery.Failed,
-		"stopped retry":  delivery.Planning,
-		"waiting refuse": delivery.Rejected, "stopped refuse": delivery.Rejected, "settled take back": delivery.RolledBack,
-		"stopped take back": delivery.RolledBack, "proving take back": delivery.RolledBack, "deploying take back": delivery.RolledBack,
+		"shifting fail": delivery.Failed, "shifting roll back": delivery.RolledBack,
+		"planning fail": delivery.Failed, "deploying fail": delivery.Failed, "testing fail": delivery.Failed,
+		"failed retry":  delivery.Planning,
+		"waiting reject": delivery.Rejected, "failed reject": delivery.Rejected, "settled roll back": delivery.RolledBack,
+		"failed roll back": delivery.RolledBack, "testing roll back": delivery.RolledBack, "deploying roll back": delivery.RolledBack,
 		"planning reask": delivery.Waiting, "deploying reask": delivery.Waiting,
-		"waiting overtake": delivery.Superseded, "settled return": delivery.Planning, "went back return": delivery.Planning,
-		"overtaken return": delivery.Planning, "stopped return": delivery.Planning,
+		"waiting supersede": delivery.Superseded, "settled redeploy": delivery.Planning, "rolled-back redeploy": delivery.Planning,
+		"superseded redeploy": delivery.Planning, "failed redeploy": delivery.Planning,
 	}
 	for _, s := range states() {
 		for _, e := range eventsOf() {
@@ -113,7 +113,7 @@ func TestTurn(t *testing.T) {
 			"3 []"},
 		{"an old one that came again", []delivery.Standing{{Version: 1, Turn: 9, State: delivery.Waiting, Ready: true},
 			p(3, delivery.Settled, false), p(4, delivery.Waiting, true)}, "1 [4]"},
-		{"what went back does not count", []delivery.Standing{p(3, delivery.RolledBack, false), p(2, delivery.Waiting, true)},
+		{"what was rolled back does not count", []delivery.Standing{p(3, delivery.RolledBack, false), p(2, delivery.Waiting, true)},
 			"2 []"},
 	}
 	for _, tt := range tests {
@@ -163,15 +163,15 @@ func TestOneMovesAtATime(t *testing.T) {
 }
 
 func stage() *manifest.Stage {
-	return &manifest.Stage{Name: "live", After: "preview", On: manifest.OnRequest, Gates: manifest.Gates{
-		Cases: []string{"all"}, Soak: &manifest.Soak{For: 30 * time.Minute, Invocations: 200, ErrorsUnder: 0.01},
+	return &manifest.Stage{Name: "live", After: "preview", When: manifest.OnRequest, Gates: manifest.Gates{
+		Cases: []string{"all"}, Soak: &manifest.Soak{For: 30 * time.Minute, MinInvocations: 200, ErrorsUnder: 0.01},
 		Approvals: &manifest.Approvals{Count: 2, From: "growers-council"},
 		Window:    &manifest.Window{Days: "mon-thu", Hours: "08:00-15:00", Zone: "Europe/Oslo"},
 		Rules:     []manifest.GateRule{{Name: "nothing-deleted", Expression: "plan.deletes.size() == 0"}},
 	}}
 }
 
-var shown = []string{"create route/warn/ask"}
+var shown = []string{`{"kind":"create","subject":"route/warn/ask"}`}
 
 func fulfilled() delivery.Facts {
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
@@ -182,8 +182,8 @@ func fulfilled() delivery.Facts {
 		Now: now, Branch: "main", Authors: []string{"wren"}, Requested: "wren", Gone: map[string]bool{}, Impact: shown,
 		Earlier: map[string]delivery.Earlier{"preview": {State: delivery.Settled, Since: now.Add(-time.Hour),
 			Metrics: delivery.Metrics{Invocations: 400, Errors: 1},
-			Cases: []delivery.CaseResult{{Function: "warn", Name: "a mild night", Override: true},
-				{Function: "warn", Name: "a cold night", Override: true}}}},
+			Cases: []delivery.CaseResult{{Function: "warn", Name: "a mild night", Passed: true},
+				{Function: "warn", Name: "a cold night", Passed: true}}}},
 		Approvals: []delivery.Approval{yes("linden"), yes("teasel")},
 		Rules:     &expression.Rules{},
 	}
@@ -216,7 +216,7 @@ func TestAtTheLimits(t *testing.T) {
 	}
 	for _, authors := range [][]string{nil, {"wren"}} {
 		got := gate(delivery.ApprovalsGate, func(f *delivery.Facts) { f.Approvals, f.Authors = nil, authors })
-		if strings.Contains(got.Reason, "not by who pushed it") != (len(authors) > 0) {
+		if strings.Contains(got.Reason, "not from the authors") != (len(authors) > 0) {
 			t.Errorf("authors %v: %s", authors, got.Reason)
 		}
 	}
@@ -226,8 +226,8 @@ func TestAtTheLimits(t *testing.T) {
 func TestRulesWaitForAPlan(t *testing.T) {
 	own := stage()
 	own.Gates = manifest.Gates{Rules: []manifest.GateRule{{Name: "small", Expression: "plan.steps < 3"}}}
-	for unplanned, want := range map[string]string{"": "waits for a plan to be judged by",
-		"local/north does not answer": "waits for a plan to be judged by: local/north does not answer"} {
+	for unplanned, want := range map[string]string{"": "waiting for a plan to evaluate",
+		"local/north is unreachable": "waiting for a plan to evaluate: local/north is unreachable"} {
 		f := fulfilled()
 		f.Rules, f.Unplanned = nil, unplanned
 		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
@@ -250,17 +250,17 @@ func TestWhatKeepsOut(t *testing.T) {
 		gates         []delivery.Gate
 		kept, summary string
 	}{
-		{nil, "", "all 0 hold"},
-		{[]delivery.Gate{settled, window}, "", "1 of 2 hold: window waits"},
-		{[]delivery.Gate{settled, window, rule}, "refused by the rule nothing-goes",
-			"1 of 3 hold: refused by the rule nothing-goes: nothing-goes fails; window waits"},
-		{[]delivery.Gate{settled, gate(delivery.SoakGate, "soak", delivery.GateNotMet), rule}, "soak fails",
-			"1 of 3 hold: soak fails; refused by the rule nothing-goes: nothing-goes fails"},
+		{nil, "", "all 0 gates passed"},
+		{[]delivery.Gate{settled, window}, "", "1 of 2 gates passed: window waiting"},
+		{[]delivery.Gate{settled, window, rule}, "blocked by the rule nothing-goes",
+			"1 of 3 gates passed: blocked by the rule nothing-goes: nothing-goes not-met; window waiting"},
+		{[]delivery.Gate{settled, gate(delivery.SoakGate, "soak", delivery.GateNotMet), rule}, "soak not-met",
+			"1 of 3 gates passed: soak not-met; blocked by the rule nothing-goes: nothing-goes not-met"},
 		{[]delivery.Gate{gate(delivery.BeforeGate, "before", delivery.GateWaiting), rule}, "",
-			"0 of 2 hold: refused by the rule nothing-goes: nothing-goes fails; before waits"},
+			"0 of 2 gates passed: blocked by the rule nothing-goes: nothing-goes not-met; before waiting"},
 		{[]delivery.Gate{settled, gate(delivery.RuleGate, "small", delivery.GatePassed), rule, window},
-			"refused by the rule nothing-goes",
-			"2 of 4 hold: refused by the rule nothing-goes: nothing-goes fails; window waits"},
+			"blocked by the rule nothing-goes",
+			"2 of 4 gates passed: blocked by the rule nothing-goes: nothing-goes not-met; window waiting"},
 	} {
 		if got := delivery.BlockedBy(tt.gates); got != tt.kept {
 			t.Errorf("%v are kept out by %q, want %q", tt.gates, got, tt.kept)
@@ -273,7 +273,7 @@ func TestWhatKeepsOut(t *testing.T) {
 
 func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllPassed(gates) ||
-		len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
+		len(gates) != 7 || delivery.Summary(gates) != "all 7 gates passed" {
 		t.Fatalf("fulfilled: %+v", gates)
 	}
 	before := func(change func(e *delivery.Earlier)) func(f *delivery.Facts) {
@@ -291,52 +291,52 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 		why    string
 	}{
 		{"not there yet", before(func(e *delivery.Earlier) { *e = delivery.Earlier{} }), "before", delivery.GateWaiting,
-			"waits until it is in preview"},
-		{"on its way", before(func(e *delivery.Earlier) { e.State = delivery.Testing }), "before", delivery.GateWaiting,
-			"it is proving in preview"},
+			"waiting to enter preview"},
+		{"in progress", before(func(e *delivery.Earlier) { e.State = delivery.Testing }), "before", delivery.GateWaiting,
+			"testing in preview"},
 		{"stopped before", before(func(e *delivery.Earlier) { e.State = delivery.Failed }), "before", delivery.GateNotMet,
-			"it is stopped in preview"},
-		{"went back", before(func(e *delivery.Earlier) { e.State = delivery.RolledBack }), "before",
-			delivery.GateNotMet, "went back"},
-		{"nobody asked", func(f *delivery.Facts) { f.Requested = "" }, "request", delivery.GateWaiting, "somebody to ask"},
+			"failed in preview"},
+		{"rolled-back", before(func(e *delivery.Earlier) { e.State = delivery.RolledBack }), "before",
+			delivery.GateNotMet, "rolled-back"},
+		{"nobody asked", func(f *delivery.Facts) { f.Requested = "" }, "request", delivery.GateWaiting, "delivery request"},
 		{"cases did not run", before(func(e *delivery.Earlier) { e.Cases, e.State = nil, delivery.Testing }), "cases",
-			delivery.GateWaiting, "waits for the cases"},
-		{"a case failed", before(func(e *delivery.Earlier) { e.Cases[0].Override = false }), "cases", delivery.GateNotMet,
+			delivery.GateWaiting, "waiting for the cases"},
+		{"a case failed", before(func(e *delivery.Earlier) { e.Cases[0].Passed = false }), "cases", delivery.GateNotMet,
 			"1 of 2 cases failed in preview: a mild night"},
 		{"no cases at all", before(func(e *delivery.Earlier) { e.Cases = nil }), "cases", delivery.GateNotMet,
 			"no case ran in preview"},
 		{"too short", before(func(e *delivery.Earlier) { e.Since = e.Since.Add(50 * time.Minute) }), "soak",
-			delivery.GateWaiting, "waits 20m more"},
+			delivery.GateWaiting, "waiting for 20m (30m"},
 		{"too few calls", before(func(e *delivery.Earlier) { e.Metrics = delivery.Metrics{Invocations: 150} }), "soak",
 			delivery.GateWaiting, "150 of 200"},
 		{"too many errors", before(func(e *delivery.Earlier) { e.Metrics = delivery.Metrics{Invocations: 400, Errors: 20} }),
-			"soak", delivery.GateNotMet, "5% of 400 calls failed"},
+			"soak", delivery.GateNotMet, "5% of 400 invocations failed"},
 		{"errors among too few calls",
 			before(func(e *delivery.Earlier) { e.Metrics = delivery.Metrics{Invocations: 199, Errors: 199} }), "soak",
 			delivery.GateWaiting, "199 of 200"},
 		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.GateWaiting,
-			"waits for 1 more approval from growers-council, not by who pushed it: wren; has linden"},
+			"waiting for 1 more approval from growers-council (not from the authors wren); approved by linden"},
 		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.GateWaiting,
-			"waits for 2 approvals from"},
+			"waiting for 2 approvals from"},
 		{"one person twice", func(f *delivery.Facts) { f.Approvals[1] = f.Approvals[0] }, "approvals",
 			delivery.GateWaiting, "1 more"},
 		{"who pushed it approves", func(f *delivery.Facts) { f.Authors = []string{"linden", "wren"} }, "approvals",
-			delivery.GateWaiting, "has teasel"},
+			delivery.GateWaiting, "approved by teasel"},
 		{"nobody knows who pushed it", func(f *delivery.Facts) { f.Authors, f.Unknown = nil, "the log is gone" },
 			"approvals", delivery.GateNotMet, "the log is gone"},
 		{"of another group", func(f *delivery.Facts) { f.Approvals[0].Groups = []string{"others"} }, "approvals",
 			delivery.GateWaiting, "1 more"},
-		{"it means something else now", func(f *delivery.Facts) { f.Impact = []string{"delete route/warn/ask"} },
+		{"it means something else now", func(f *delivery.Facts) { f.Impact = []string{`{"kind":"delete","subject":"route/warn/ask"}`} },
 			"approvals", delivery.GateWaiting,
-			"what linden and teasel approved means something else now: newly delete route/warn/ask; no longer create route/warn/ask"},
+			"the impact changed after linden and teasel approved: added: delete route/warn/ask; removed: create route/warn/ask"},
 		{"one saw something else", func(f *delivery.Facts) { f.Approvals[0].Shown = nil }, "approvals",
 			delivery.GateWaiting, "1 more"},
-		{"no plan", func(f *delivery.Facts) { f.Impact, f.Unplanned = nil, "it does not answer" }, "approvals",
-			delivery.GateWaiting, "waits for a plan, to see that it means what they saw: it does not answer"},
+		{"no plan", func(f *delivery.Facts) { f.Impact, f.Unplanned = nil, "it is unreachable" }, "approvals",
+			delivery.GateWaiting, "waiting for a plan to compare with the approved one: it is unreachable"},
 		{"at night", func(f *delivery.Facts) { f.Now = f.Now.Add(12 * time.Hour) }, "window", delivery.GateWaiting,
 			"opens 2026-11-24 08:00 CET"},
 		{"something is deleted", func(f *delivery.Facts) { f.Rules.Plan.Deletes = []string{"logs/warn"} }, "rule",
-			delivery.GateNotMet, "not true: plan.deletes.size() == 0; plan.deletes is [\"logs/warn\"]"},
+			delivery.GateNotMet, "not met: plan.deletes.size() == 0; plan.deletes is [\"logs/warn\"]"},
 		{"no plan yet", func(f *delivery.Facts) { f.Rules = nil }, "rule", delivery.GateWaiting, "plan"},
 	}
 	for _, tt := range tests {
@@ -355,7 +355,7 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 }
 
 func TestAStageOnPushHasItsBranchAlone(t *testing.T) {
-	trial := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}
+	trial := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"}
 	gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial}, delivery.Facts{Branch: "main"})
 	if len(gates) != 1 || !delivery.AllPassed(gates) {
 		t.Errorf("%+v", gates)

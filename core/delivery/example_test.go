@@ -10,7 +10,7 @@ import (
 
 // A version that has to be approved, and may not by who pushed it.
 func ExampleGates() {
-	actual := &manifest.Stage{Name: "live", On: manifest.OnReady,
+	actual := &manifest.Stage{Name: "live", When: manifest.OnReady,
 		Gates: manifest.Gates{Approvals: &manifest.Approvals{Count: 1}}}
 	for _, g := range delivery.Gates(context.Background(), delivery.Entry{Own: actual}, delivery.Facts{
 		Authors: []string{"wren"}, Impact: []string{},
@@ -18,7 +18,7 @@ func ExampleGates() {
 	}) {
 		fmt.Println(g.Name, g.State)
 	}
-	// Output: approval waits
+	// Output: approval waiting
 }
 
 func ExampleNext() {

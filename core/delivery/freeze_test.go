@@ -20,7 +20,7 @@ func TestFreezes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	unread := errors.New("it answered 503")
+	unread := errors.New("the server responded 503")
 	for _, tt := range []struct {
 		what   string
 		window manifest.Window
@@ -34,11 +34,11 @@ func TestFreezes(t *testing.T) {
 		{"in it", manifest.Window{Calendar: calendar}, "2026-11-24 12:00", nil, delivery.GateWaiting, "frozen until 2026-11-26 10:00 UTC: The harvest", "2026-11-26 10:00"},
 		{"after", manifest.Window{Calendar: calendar}, "2026-11-26 10:00", nil, delivery.GatePassed, "the window is open", ""},
 		{"and the window opens later", manifest.Window{Days: "mon-wed", Hours: "08:00-15:00", Zone: "Europe/Oslo", Calendar: calendar}, "2026-11-24 12:00", nil,
-			delivery.GateWaiting, "The harvest; the window opens after that 2026-11-30 08:00 CET", "2026-11-30 07:00"},
+			delivery.GateWaiting, "The harvest; the window opens afterward2026-11-30 08:00 CET", "2026-11-30 07:00"},
 		{"the window opens into it", manifest.Window{Days: "tue-thu", Calendar: calendar}, "2026-11-23 12:00", nil,
 			delivery.GateWaiting, "which opens 2026-11-26 10:00 UTC", "2026-11-26 10:00"},
 		{"by address", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-24 12:00", nil, delivery.GateWaiting, "frozen until", "2026-11-26 10:00"},
-		{"not read", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-29 12:00", unread, delivery.GateWaiting, "it answered 503", ""},
+		{"not read", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-29 12:00", unread, delivery.GateWaiting, "the server responded 503", ""},
 	} {
 		own, f := stage(), fulfilled()
 		own.Gates = manifest.Gates{Window: &tt.window}

@@ -167,13 +167,13 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish
 	add := func(of any, judge func() Gate) { out = append(out, wish{of, judge}) }
 	// Which branch a stage takes is said by the rules that stand there alone: a
 	// version that changes it comes by the one that is taken until then.
-	if stage.On == manifest.OnPush && (stage != e.Own || e.Standing == nil) && !e.Removes() {
+	if stage.When == manifest.OnPush && (stage != e.Own || e.Standing == nil) && !e.Removes() {
 		add(after[string]{BranchGate, stage.Branch, ""}, func() Gate { return branch(stage.Branch, f.Branch) })
 	}
 	if stage.After != "" {
 		add(after[string]{BeforeGate, stage.After, ""}, func() Gate { return before(stage.After, f.Earlier[stage.After]) })
 	}
-	if stage.On == manifest.OnRequest {
+	if stage.When == manifest.OnRequest {
 		add(after[string]{RequestGate, "", ""}, func() Gate { return request(f) })
 	}
 	g := stage.Gates
@@ -193,7 +193,7 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish
 	for _, r := range g.Rules {
 		add(r, func() Gate { return rule(ctx, r, f) })
 	}
-	if stage != e.Own && stage.Strict && e.Own != nil && !e.Own.Strict {
+	if stage != e.Own && stage.ForbidWildcards && e.Own != nil && !e.Own.ForbidWildcards {
 		add(after[string]{StrictGate, "", ""}, func() Gate { return strict(f) })
 	}
 	return out

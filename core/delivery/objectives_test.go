@@ -19,10 +19,10 @@ func TestMissed(t *testing.T) {
 	}{
 		{manifest.Objectives{}, sum, ""},
 		{manifest.Objectives{ErrorsUnder: 0.03}, sum, ""},
-		{manifest.Objectives{ErrorsUnder: 0.02}, sum, "2% of 200 calls failed, under 2% is good"}, // under is under
-		{manifest.Objectives{ErrorsUnder: 0.01}, sum, "2% of 200 calls failed"},
+		{manifest.Objectives{ErrorsUnder: 0.02}, sum, "2% of 200 invocations failed, objective under 2%"}, // under is under
+		{manifest.Objectives{ErrorsUnder: 0.01}, sum, "2% of 200 invocations failed"},
 		{manifest.Objectives{P95Under: time.Second}, sum, ""},
-		{manifest.Objectives{P95Under: 800 * time.Millisecond}, sum, "95 of 100 calls take up to"},
+		{manifest.Objectives{P95Under: 800 * time.Millisecond}, sum, "p95 is"},
 		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: 800 * time.Millisecond}, sum, ", and "},
 		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: time.Millisecond}, metrics.Sum{}, ""}, // nobody called it
 	} {
@@ -48,7 +48,7 @@ func TestSoakByObjectives(t *testing.T) {
 		{0.5, 500, []string{"warn misses its objective"}, delivery.GatePassed},
 	} {
 		own, f := stage(), fulfilled()
-		own.Gates = manifest.Gates{Soak: &manifest.Soak{Invocations: 100, ErrorsUnder: tt.under}}
+		own.Gates = manifest.Gates{Soak: &manifest.Soak{MinInvocations: 100, ErrorsUnder: tt.under}}
 		at := f.Earlier[own.After]
 		at.Metrics = delivery.Metrics{Invocations: tt.calls, Missed: tt.missed}
 		f.Earlier[own.After] = at
@@ -72,7 +72,7 @@ func TestRequestsWithATime(t *testing.T) {
 		return delivery.Gate{}
 	}
 	f.NotBefore = f.Now.Add(time.Minute)
-	if g := gate(); g.State != delivery.GateWaiting || g.Until != f.NotBefore.UnixMilli() || !strings.Contains(g.Reason, " from ") {
+	if g := gate(); g.State != delivery.GateWaiting || g.Until != f.NotBefore.UnixMilli() || !strings.Contains(g.Reason, ", not before ") {
 		t.Errorf("before: %+v", g)
 	}
 	f.Now = f.NotBefore

@@ -23,7 +23,7 @@ func TestPassOver(t *testing.T) {
 	for i, g := range delivery.ApplyOverrides(gates, passed) {
 		switch {
 		case g.Name == "one" && delivery.CanOverride(g.Kind):
-			if g.State != delivery.GatePassed || g.Reason != "passed over by heron: the dam is full (else: it waits)" {
+			if g.State != delivery.GateOverridden || g.Reason != "overridden by heron: the dam is full (otherwise: it waits)" {
 				t.Errorf("%s %s: %s, %s", g.Kind, g.Name, g.State, g.Reason)
 			}
 		case g.State != gates[i].State || g.Reason != gates[i].Reason:

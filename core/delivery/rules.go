@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
 	"rudmar/core/impact"
@@ -55,7 +54,7 @@ func (e Entry) RuleChanges() []impact.RuleChange {
 	}
 	before := e.Standing
 	if e.Own == nil {
-		return []impact.RuleChange{{Rule: "stage", Before: "there", After: "removed", Loosens: true}}
+		return []impact.RuleChange{{Rule: "stage", Before: "declared", After: "removed", Loosens: true}}
 	}
 	after := e.Own
 	var out []impact.RuleChange
@@ -65,8 +64,8 @@ func (e Entry) RuleChanges() []impact.RuleChange {
 		}
 	}
 	rank := map[string]int{manifest.OnPush: 0, manifest.OnReady: 1, manifest.OnRequest: 2}
-	add("enter", enterWords(before), enterWords(after), rank[after.On] < rank[before.On] ||
-		after.After != before.After || after.Branch != before.Branch || after.Choice && !before.Choice)
+	add("enter", enterWords(before), enterWords(after), rank[after.When] < rank[before.When] ||
+		after.After != before.After || after.Branch != before.Branch || after.AllowPartial && !before.AllowPartial)
 	add("cases", casesWords(before.Gates.Cases), casesWords(after.Gates.Cases),
 		!coversCases(after.Gates.Cases, before.Gates.Cases))
 	add("soak", soakWords(before.Gates.Soak), soakWords(after.Gates.Soak),
@@ -79,8 +78,8 @@ func (e Entry) RuleChanges() []impact.RuleChange {
 		add("rule "+name, was, is, was != "none")
 	}
 	add("shift", shiftWords(before.Shift), shiftWords(after.Shift), before.Shift != nil)
-	add("targets", targetsWords(before), targetsWords(after), before.ProveBetween && !after.ProveBetween)
-	add("strict", strconv.FormatBool(before.Strict), strconv.FormatBool(after.Strict), before.Strict)
+	add("targets", targetsWords(before), targetsWords(after), before.TestEach() && !after.TestEach())
+	add("wildcards", wildcardsText(before), wildcardsText(after), before.ForbidWildcards)
 	slices.SortStableFunc(out, func(a, b impact.RuleChange) int {
 		switch {
 		case a.Loosens == b.Loosens:
@@ -94,13 +93,13 @@ func (e Entry) RuleChanges() []impact.RuleChange {
 }
 
 func enterWords(s *manifest.Stage) string {
-	switch s.On {
+	switch s.When {
 	case manifest.OnPush:
 		return "on each push to " + s.Branch
 	case manifest.OnReady:
 		return "after " + s.After + ", when ready"
 	}
-	if s.Choice {
+	if s.AllowPartial {
 		return "after " + s.After + ", on request, also for selected functions"
 	}
 	return "after " + s.After + ", on request"
@@ -124,8 +123,8 @@ func soakWords(s *manifest.Soak) string {
 		return "none"
 	}
 	words := []string{language.FormatTime(s.For)}
-	if s.Invocations > 0 {
-		words = append(words, language.FormatCount(s.Invocations, "call"))
+	if s.MinInvocations > 0 {
+		words = append(words, language.FormatCount(s.MinInvocations, "invocation"))
 	}
 	if s.ErrorsUnder > 0 {
 		words = append(words, fmt.Sprintf("errors under %.3g%%", s.ErrorsUnder*100))
@@ -140,7 +139,7 @@ func loosensSoak(was, is *manifest.Soak) bool {
 	case is == nil:
 		return true
 	}
-	return is.For < was.For || is.Invocations < was.Invocations || was.ErrorsUnder > 0 &&
+	return is.For < was.For || is.MinInvocations < was.MinInvocations || was.ErrorsUnder > 0 &&
 		(is.ErrorsUnder == 0 || is.ErrorsUnder > was.ErrorsUnder)
 }
 
@@ -210,15 +209,22 @@ func shiftWords(s *manifest.Shift) string {
 	return strings.Join(words, ", ") + ", every " + language.FormatTime(s.Every)
 }
 
+func wildcardsText(s *manifest.Stage) string {
+	if s.ForbidWildcards {
+		return "forbidden"
+	}
+	return "allowed"
+}
+
 func targetsWords(s *manifest.Stage) string {
 	var words []string
 	for _, t := range s.Targets {
 		words = append(words, t.String())
 	}
-	if s.Together {
-		words = append(words, "together")
+	if s.Parallel() {
+		words = append(words, "in parallel")
 	}
-	if s.ProveBetween {
+	if s.TestEach() {
 		words = append(words, "each tested before the next")
 	}
 	return strings.Join(words, ", ")

@@ -36,19 +36,19 @@ func TestNoGateIsLoosenedByItsOwnVersion(t *testing.T) {
 		want   string
 	}{
 		{"no gates", func(s *manifest.Stage) { s.Gates = manifest.Gates{} },
-			"before holds, request waits, cases fails (standing), soak waits (standing), approvals waits (standing), window holds (standing), rule fails (standing)"},
-		{"on push", func(s *manifest.Stage) { *s = manifest.Stage{Name: "live", On: manifest.OnPush, Branch: "side"} },
-			"before holds (standing), request waits (standing), cases fails (standing), soak waits (standing), approvals waits (standing), window holds (standing), rule fails (standing)"},
-		{"on ready", func(s *manifest.Stage) { s.On = manifest.OnReady },
-			"before holds, request waits (standing), cases fails, soak waits, approvals waits, window holds, rule fails"},
+			"before passed, request waiting, cases not-met (standing), soak waiting (standing), approvals waiting (standing), window passed (standing), rule not-met (standing)"},
+		{"on push", func(s *manifest.Stage) { *s = manifest.Stage{Name: "live", When: manifest.OnPush, Branch: "side"} },
+			"before passed (standing), request waiting (standing), cases not-met (standing), soak waiting (standing), approvals waiting (standing), window passed (standing), rule not-met (standing)"},
+		{"on ready", func(s *manifest.Stage) { s.When = manifest.OnReady },
+			"before passed, request waiting (standing), cases not-met, soak waiting, approvals waiting, window passed, rule not-met"},
 		{"after another", func(s *manifest.Stage) { s.After, s.Gates = "trial", manifest.Gates{} },
-			"before holds (standing), before waits, request waits, cases fails (standing), soak waits (standing), approvals waits (standing), window holds (standing), rule fails (standing)"},
+			"before passed (standing), before waiting, request waiting, cases not-met (standing), soak waiting (standing), approvals waiting (standing), window passed (standing), rule not-met (standing)"},
 		{"fewer approvals", func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 0, AllowPushers: true} },
-			"before holds, request waits, cases fails, soak waits, approvals waits (standing), approvals holds, window holds, rule fails"},
+			"before passed, request waiting, cases not-met, soak waiting, approvals waiting (standing), approvals passed, window passed, rule not-met"},
 		{"a rule that always holds", func(s *manifest.Stage) { s.Gates.Rules[0].Expression = "true" },
-			"before holds, request waits, cases fails, soak waits, approvals waits, window holds, rule fails (standing), rule holds"},
+			"before passed, request waiting, cases not-met, soak waiting, approvals waiting, window passed, rule not-met (standing), rule passed"},
 		{"tightened", func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 3, From: "growers-council"} },
-			"before holds, request waits, cases fails, soak waits, approvals waits (standing), approvals waits, window holds, rule fails"},
+			"before passed, request waiting, cases not-met, soak waiting, approvals waiting (standing), approvals waiting, window passed, rule not-met"},
 	} {
 		own, f := stage(), fulfilled()
 		tt.change(own)
@@ -65,11 +65,11 @@ func TestNoGateIsLoosenedByItsOwnVersion(t *testing.T) {
 
 // TestWhatStrictStagesHoldAgainst keeps a stage strict whatever a version says.
 func TestWhatStrictStagesHoldAgainst(t *testing.T) {
-	standing := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main", Strict: true}
-	own := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}
+	standing := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main", ForbidWildcards: true}
+	own := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"}
 	f := delivery.Facts{Branch: "main", Wild: []string{"warn"}}
 	if got := named(delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: standing},
-		f)); got != "branch holds, strict fails (standing)" && got != "branch holds (standing), strict fails (standing)" {
+		f)); got != "branch passed, strict not-met (standing)" && got != "branch passed (standing), strict not-met (standing)" {
 		t.Error(got)
 	}
 	f.Wild = nil
@@ -81,8 +81,8 @@ func TestWhatStrictStagesHoldAgainst(t *testing.T) {
 // TestABranchIsChangedByTheOneThatIsTaken lets a version that changes the branch
 // in by the old one, and by no other.
 func TestABranchIsChangedByTheOneThatIsTaken(t *testing.T) {
-	main, side := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"},
-		&manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "side"}
+	main, side := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"},
+		&manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "side"}
 	for branch, want := range map[string]bool{"main": true, "side": false} {
 		if got := delivery.AllPassed(delivery.Gates(t.Context(), delivery.Entry{Own: side, Standing: main},
 			delivery.Facts{Branch: branch})); got != want {
@@ -95,17 +95,17 @@ func TestABranchIsChangedByTheOneThatIsTaken(t *testing.T) {
 // somebody who asks.
 func TestTakingAStageAway(t *testing.T) {
 	ready := stage()
-	ready.On = manifest.OnReady
+	ready.When = manifest.OnReady
 	f := fulfilled()
 	f.Requested = ""
 	e := delivery.Entry{Standing: ready}
 	if got := named(delivery.Gates(t.Context(), e, f)); !e.Removes() ||
-		got != "before holds, request waits, approvals holds, window holds, rule holds" {
+		got != "before passed, request waiting, approvals passed, window passed, rule passed" {
 		t.Error(got)
 	}
 	// What stands after a stage that is gone does not wait for it.
 	f.Earlier, f.Gone = map[string]delivery.Earlier{}, map[string]bool{"preview": true}
-	if got := named(delivery.Gates(t.Context(), e, f)); got != "request waits, approvals holds, window holds, rule holds" {
+	if got := named(delivery.Gates(t.Context(), e, f)); got != "request waiting, approvals passed, window passed, rule passed" {
 		t.Error(got)
 	}
 }
@@ -133,35 +133,35 @@ func TestRuleChanges(t *testing.T) {
 	}{
 		{"the first version", "", delivery.Entry{Own: stage()}},
 		{"the same", "", delivery.Entry{Own: stage(), Standing: stage()}},
-		{"gone", "stage: there → taken away !", delivery.Entry{Standing: stage()}},
+		{"gone", "stage: declared → removed !", delivery.Entry{Standing: stage()}},
 		{"no approvals", "approvals: 2 approvals from growers-council → none !",
 			changed(func(s *manifest.Stage) { s.Gates.Approvals = nil })},
 		{"more approvals", "approvals: 2 approvals from growers-council → 3 approvals from growers-council",
 			changed(func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 3, From: "growers-council"} })},
-		{"the author may", "approvals: 2 approvals from growers-council → 2 approvals from growers-council, the author may !", changed(func(s *manifest.Stage) {
+		{"the author may", "approvals: 2 approvals from growers-council → 2 approvals from growers-council, authors allowed !", changed(func(s *manifest.Stage) {
 			s.Gates.Approvals = &manifest.Approvals{Count: 2, From: "growers-council", AllowPushers: true}
 		})},
-		{"ready", "enter: after preview, on request → after preview, as soon as it is ready !",
-			changed(func(s *manifest.Stage) { s.On = manifest.OnReady })},
-		{"a choice", "enter: after preview, on request → after preview, on request, also of chosen functions !",
-			changed(func(s *manifest.Stage) { s.Choice = true })},
-		{"no choice any more", "enter: after preview, on request, also of chosen functions → after preview, on request",
+		{"ready", "enter: after preview, on request → after preview, when ready !",
+			changed(func(s *manifest.Stage) { s.When = manifest.OnReady })},
+		{"a choice", "enter: after preview, on request → after preview, on request, also for selected functions !",
+			changed(func(s *manifest.Stage) { s.AllowPartial = true })},
+		{"no choice any more", "enter: after preview, on request, also for selected functions → after preview, on request",
 			delivery.Entry{Own: stage(), Standing: choosing()}},
-		{"on request alone", "enter: after preview, as soon as it is ready → after preview, on request, also of chosen functions",
+		{"on request alone", "enter: after preview, when ready → after preview, on request, also for selected functions",
 			delivery.Entry{Own: choosing(), Standing: ready(choosing())}},
-		{"a shorter soak", "soak: 30m, 200 calls, errors under 1% → 10m, 200 calls, errors under 1% !",
+		{"a shorter soak", "soak: 30m, 200 invocations, errors under 1% → 10m, 200 invocations, errors under 1% !",
 			changed(func(s *manifest.Stage) {
 				soak := *s.Gates.Soak
 				soak.For /= 3
 				s.Gates.Soak = &soak
 			})},
-		{"more errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 2% !",
+		{"more errors", "soak: 30m, 200 invocations, errors under 1% → 30m, 200 invocations, errors under 2% !",
 			changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.02) })},
-		{"any errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls !",
+		{"any errors", "soak: 30m, 200 invocations, errors under 1% → 30m, 200 invocations !",
 			changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0) })},
-		{"fewer errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 0.5%",
+		{"fewer errors", "soak: 30m, 200 invocations, errors under 1% → 30m, 200 invocations, errors under 0.5%",
 			changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.005) })},
-		{"errors that were all the same", "soak: 30m, 200 calls → 30m, 200 calls, errors under 1%", func() delivery.Entry {
+		{"errors that were all the same", "soak: 30m, 200 invocations → 30m, 200 invocations, errors under 1%", func() delivery.Entry {
 			e := changed(func(*manifest.Stage) {})
 			e.Standing.Gates.Soak = errorsUnder(*e.Standing.Gates.Soak, 0)
 			return e
@@ -170,8 +170,8 @@ func TestRuleChanges(t *testing.T) {
 			changed(func(s *manifest.Stage) { s.Gates.Rules = []manifest.GateRule{{Name: "new", Expression: "true"}} })},
 		{"window and cases", "cases: all → warn !; window: mon-thu 08:00-15:00 Europe/Oslo → none !",
 			changed(func(s *manifest.Stage) { s.Gates.Window, s.Gates.Cases = nil, []string{"warn"} })},
-		{"targets and strict", "targets:  → local/north; strict: false → true", changed(func(s *manifest.Stage) {
-			s.Targets, s.Strict = []manifest.Target{{Platform: "local", Region: "north"}}, true
+		{"targets and strict", "targets:  → local/north; wildcards: allowed → forbidden", changed(func(s *manifest.Stage) {
+			s.Targets, s.ForbidWildcards = []manifest.Target{{Platform: "local", Region: "north"}}, true
 		})},
 	} {
 		if got := say(tt.entry); got != tt.want {
@@ -187,11 +187,11 @@ func errorsUnder(s manifest.Soak, errors float64) *manifest.Soak {
 
 func choosing() *manifest.Stage {
 	s := stage()
-	s.Choice = true
+	s.AllowPartial = true
 	return s
 }
 
 func ready(s *manifest.Stage) *manifest.Stage {
-	s.On = manifest.OnReady
+	s.When = manifest.OnReady
 	return s
 }

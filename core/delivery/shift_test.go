@@ -21,7 +21,7 @@ func TestShiftNext(t *testing.T) {
 	plain := func(*delivery.Shift) {}
 	held := func(s *delivery.Shift) { s.Held = "wren" }
 	said := func(o judge.Outcome) judge.Verdict { return judge.Verdict{Outcome: o, Reason: "so it is"} }
-	early := judge.Verdict{Outcome: judge.On, Early: true, Reason: "400 calls"}
+	early := judge.Verdict{Outcome: judge.On, Early: true, Reason: "400 invocations"}
 	for _, tt := range []struct {
 		name  string
 		s     delivery.Shift
@@ -34,14 +34,14 @@ func TestShiftNext(t *testing.T) {
 		{"it lasts", at(0, plain), said(judge.On), 4 * time.Minute, 10, "so it is", 5 * time.Minute},
 		{"it has lasted", at(0, plain), said(judge.On), 5 * time.Minute, 50, "so it is", 0},
 		{"the last step", at(1, plain), said(judge.On), 5 * time.Minute, 100, "so it is", 0},
-		{"enough is known", at(0, plain), early, time.Minute, 50, "before its time", 0},
+		{"enough is known", at(0, plain), early, time.Minute, 50, "advances early", 0},
 		{"few calls", at(0, plain), said(judge.Wait), 6 * time.Minute, 10, "so it is", 15 * time.Minute},
-		{"few calls for long", at(0, plain), said(judge.Wait), 15 * time.Minute, 50, "not enough calls in 15m", 0},
+		{"few calls for long", at(0, plain), said(judge.Wait), 15 * time.Minute, 50, "15m had too few invocations", 0},
 		{"worse", at(1, plain), said(judge.Back), time.Minute, 0, "so it is", 0},
-		{"held", at(0, held), said(judge.On), time.Hour, 10, "held by wren", 0},
-		{"held, and enough is known", at(0, held), early, time.Hour, 10, "held by wren", 0},
+		{"held", at(0, held), said(judge.On), time.Hour, 10, "paused by wren", 0},
+		{"held, and enough is known", at(0, held), early, time.Hour, 10, "paused by wren", 0},
 		{"held, and worse", at(0, held), said(judge.Back), time.Minute, 0, "so it is", 0},
-		{"its share is not there yet", at(0, func(s *delivery.Shift) { s.Since = time.Time{} }), said(judge.Back), time.Hour, 10, "", 0},
+		{"its share does not exist yet", at(0, func(s *delivery.Shift) { s.Since = time.Time{} }), said(judge.Back), time.Hour, 10, "", 0},
 		{"it goes back already", at(0, func(s *delivery.Shift) { s.Back = "cold feet" }), said(judge.On), time.Hour, 0, "", 0},
 		{"it has all", at(2, plain), said(judge.Back), time.Hour, 100, "", 0},
 	} {

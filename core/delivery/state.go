@@ -35,13 +35,13 @@ const (
 	Deployed  Event = "deployed"  // the deployment is done, or there was nothing to do
 	Share     Event = "share"     // it is deployed, and gets a part of the calls
 	Shifted   Event = "shifted"   // it gets all calls
-	Proved    Event = "proved"    // the cases passed, or there are none
+	Proved    Event = "tested"    // the cases passed, or there are none
 	Fail      Event = "fail"      // something went wrong; why is kept beside it
 	Retry     Event = "retry"     // somebody asks to go on
-	Reject    Event = "refuse"    // somebody says no
+	Reject    Event = "reject"    // somebody says no
 	RollBack  Event = "roll back" // the version before was put in its place
-	Supersede Event = "overtake"  // a newer version took its place in the queue
-	Redeploy  Event = "return"    // it is put back in the place of a newer one
+	Supersede Event = "supersede"  // a newer version took its place in the queue
+	Redeploy  Event = "redeploy"    // it is put back in the place of a newer one
 	Reask     Event = "reask"     // the plan means something else than what was agreed to
 )
 

@@ -25,6 +25,7 @@ const (
 	CodeWrongKind  Code = "RM1103"
 	CodeEmptyList  Code = "RM1104"
 	CodeTwice      Code = "RM1105"
+	CodeFormer     Code = "RM1106"
 
 	CodeName      Code = "RM1201"
 	CodeChoice    Code = "RM1202"
@@ -125,6 +126,8 @@ func Explanations() []Explanation {
 			"triggers: {ask: {route: GET /a, open_to: []}}", "triggers: {ask: {route: GET /a, open_to: authenticated}}"},
 		{CodeTwice, "duplicate entry",
 			"The same target, secret or permission is listed twice, or target is set together with targets, so the value is ambiguous.", "permissions: [{allow: [read], resource: tables/a}, {allow: [read], resource: tables/a}]", "permissions: [{allow: [read], resource: tables/a}]"},
+		{CodeFormer, "former key", "The key, value or field has a new name. `rudmar check --fix` rewrites it and keeps comments.",
+			"at_once: 5", "max_concurrency: 5"},
 		{CodeName, "invalid name",
 			"Names have 1 to 40 lowercase letters, digits and hyphens and start with a letter.",
 			"function: Warn_1", "function: warn-1"},

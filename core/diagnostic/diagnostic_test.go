@@ -69,7 +69,7 @@ func TestExcerpt(t *testing.T) {
 	}
 	d.Line = 9
 	if d.Excerpt([]byte("one")) != "" {
-		t.Error("a line that is not there has an excerpt")
+		t.Error("a line that does not exist has an excerpt")
 	}
 	d.Line, d.Column, d.EndLine, d.EndColumn = 1, 500, 1, 900
 	_ = d.Excerpt([]byte("short")) // a place beyond the line is no reason to fail

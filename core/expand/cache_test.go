@@ -17,7 +17,7 @@ import (
 func rows(t *testing.T, names string, changes map[string]string) *manifest.Service {
 	t.Helper()
 	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: orchard\nowner: growers\nsecrets: [sms_key]\n" +
-		"stages:\n  - {stage: trial, targets: [local/north, local/coast], enter: {on: push}}\n" +
+		"stages:\n  - {stage: trial, targets: [local/north, local/coast], enter: {when: push}}\n" +
 		"  - {stage: live, target: local/north, enter: {after: trial}}\n"}
 	for name := range strings.FieldsSeq(names) {
 		more := changes[name]
@@ -104,7 +104,7 @@ func TestWhatIsExpandedAgain(t *testing.T) {
 		{"the target", base, same, 0, 1, ""},
 		{"rudmar.yaml", rows(t, all, told), same, 0, 0, ""},
 		{"a value", changed("elm", "env: {ROW: '2'}"), same, 0, 0, but("elm")},
-		{"a resource that comes", changed("elm", "triggers: {ask: {route: GET /elm, open_to: members}}"), same, 0, 0, but("elm")},
+		{"a resource that comes", changed("elm", "triggers: {ask: {route: GET /elm, open_to: authenticated}}"), same, 0, 0, but("elm")},
 		{"a name in the middle", with(base, rows(t, strings.ReplaceAll(all, "elm", "crab elm"), told)), same, 0, 0, but()},
 		{"a name before all", with(base, rows(t, "apple "+all, told)), same, 0, 0, but()},
 		{"a name behind all", with(base, rows(t, all+" zelkova", told)), same, 0, 0, but()},
@@ -155,9 +155,9 @@ func TestNetworkIsSaidWhereItIs(t *testing.T) {
 func TestGrantsOfPermissions(t *testing.T) {
 	for more, want := range map[string]string{
 		"permissions: []": "",
-		"permissions: [{may: [read], of: tables/hills}]":                                          "tables/hills [read]",
-		"permissions: [{may: [read], of: tables/hills}, {may: [send], of: queues/alarms}]":        "queues/alarms [send], tables/hills [read]",
-		"permissions: [{may: [write], of: tables/hills}, {may: [query, read], of: tables/hills}]": "tables/hills [query read write]",
+		"permissions: [{allow: [read], resource: tables/hills}]":                                                  "tables/hills [read]",
+		"permissions: [{allow: [read], resource: tables/hills}, {allow: [send], resource: queues/alarms}]":        "queues/alarms [send], tables/hills [read]",
+		"permissions: [{allow: [write], resource: tables/hills}, {allow: [query, read], resource: tables/hills}]": "tables/hills [query read write]",
 	} {
 		s := rows(t, "ash", map[string]string{"ash": more})
 		stage := &s.Stages[0]

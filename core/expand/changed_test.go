@@ -16,7 +16,7 @@ settings:
   limit: {type: number, default: 0.5}
 defaults: {memory: 128 MiB, timeout: 5s}
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: trial, target: local/north, enter: {when: push}}
   - {stage: live, targets: [local/north, local/coast], set: {limit: 1}, enter: {after: trial}}
 `
 
@@ -49,10 +49,10 @@ func TestChanged(t *testing.T) {
 		{"a default that both take", "memory: 128", "memory: 192", "sweep warn"},
 		{"a setting's default", "default: 0.5", "default: 0.7", "warn"},
 		{"a stage's value", "limit: 1}", "limit: 2}", "warn"},
-		{"a stage that is new", "enter: {on: push}}",
-			"enter: {on: push}}\n  - {stage: extra, target: local/lake, set: {limit: 9}, enter: {on: push}}", ""},
+		{"a stage that is new", "enter: {when: push}}",
+			"enter: {when: push}}\n  - {stage: extra, target: local/lake, set: {limit: 9}, enter: {when: push}}", ""},
 		{"a target that is new", "target: local/north", "targets: [local/north, local/lake]", ""},
-		{"what says nothing to the platform", "about: looks", "about: watches", ""},
+		{"what says nothing to the platform", "description: looks", "description: watches", ""},
 		{"a function's own value", "timeout: 9s", "timeout: 8s", "sweep"},
 		{"another name", "function: sweep", "function: broom", "broom"},
 	} {
@@ -71,15 +71,15 @@ func TestChanged(t *testing.T) {
 
 // A permission to read one of the service's own secrets carries its value.
 func TestSecretsThatMayBeRead(t *testing.T) {
-	const before = `  - {may: [send], of: "queues/${stage.name}"}`
+	const before = `  - {allow: [send], resource: "queues/${stage.name}"}`
 	for _, c := range []struct {
 		permission, address string
 		carries             bool
 	}{
-		{"{may: [read], of: secrets/sms_key}", "grant/warn/secrets/sms_key", true},
-		{`{may: ["*"], of: secrets/sms_key}`, "grant/warn/secrets/sms_key", true},
-		{"{may: [read], of: secrets/elsewhere}", "grant/warn/secrets/elsewhere", false},
-		{"{may: [read], of: tables/sms_key}", "grant/warn/tables/sms_key", false},
+		{"{allow: [read], resource: secrets/sms_key}", "grant/warn/secrets/sms_key", true},
+		{`{allow: ["*"], resource: secrets/sms_key}`, "grant/warn/secrets/sms_key", true},
+		{"{allow: [read], resource: secrets/elsewhere}", "grant/warn/secrets/elsewhere", false},
+		{"{allow: [read], resource: tables/sms_key}", "grant/warn/tables/sms_key", false},
 	} {
 		s := service(t, before, "  - "+c.permission)
 		grant, ok := expanded(t, s, "live", expand.Inputs{})[c.address]
@@ -89,7 +89,7 @@ func TestSecretsThatMayBeRead(t *testing.T) {
 			t.Errorf("%s: %+v", c.permission, grant)
 		}
 	}
-	s := service(t, before, "  - {may: [read], of: secrets/sms_key}")
+	s := service(t, before, "  - {allow: [read], resource: secrets/sms_key}")
 	resources, problems := expand.Expand(s, s.Stage("trial"), s.Stage("trial").Targets[0], expand.Inputs{})
 	if len(problems) != 2 {
 		t.Errorf("a missing secret that is given and may be read: %+v", problems)

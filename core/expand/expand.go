@@ -177,7 +177,7 @@ func (x *expander) function(fn *manifest.Function) {
 	x.add(resource.Identity, identity, name,
 		[]Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
 	x.add(resource.Logs, logs, name,
-		[]Attribute{{Name: "keep", Value: ms(c.LogRetention.V.Milliseconds()), From: c.LogRetention.From}})
+		[]Attribute{{Name: "retention", Value: ms(c.LogRetention.V.Milliseconds()), From: c.LogRetention.From}})
 	grants := x.grants(name, identity, c)
 
 	own := make([]Attribute, 0, 6+len(c.Env))
@@ -202,7 +202,7 @@ func (x *expander) function(fn *manifest.Function) {
 		members[i] = canon.Member{Name: a.Name, Value: a.Value}
 	}
 	configuration := resource.Frozen(members)
-	own = append(own, Attribute{Name: "at_once", Value: float64(c.AtOnce.V), From: c.AtOnce.From})
+	own = append(own, Attribute{Name: "max_concurrency", Value: float64(c.MaxConcurrency.V), From: c.MaxConcurrency.From})
 	x.add(resource.Function, function, name, own, identity, logs).Secrets = secrets
 
 	artifact := x.in.Artifacts[name]
@@ -233,13 +233,13 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	}
 	grants := make([]grant, 0, len(c.Permissions))
 	for _, p := range c.Permissions {
-		of, _ := x.render("of", p.Of, p.From)
+		of, _ := x.render("resource", p.Resource, p.From)
 		resource, _ := of.Value.(string)
 		i := slices.IndexFunc(grants, func(g grant) bool { return g.resource == resource })
 		if i < 0 {
 			i, grants = len(grants), append(grants, grant{resource: resource, from: p.From})
 		}
-		grants[i].verbs = append(grants[i].verbs, p.May...)
+		grants[i].verbs = append(grants[i].verbs, p.Allow...)
 	}
 	addresses := make([]string, len(grants))
 	for i, g := range grants {
@@ -276,7 +276,7 @@ func list(words []string) []any {
 }
 
 func (x *expander) trigger(fn, pointer string, t manifest.Trigger) {
-	enabled := Attribute{Name: "enabled", Value: !t.Off.V, From: t.Off.From}
+	enabled := Attribute{Name: "enabled", Value: t.Enabled.V, From: t.Enabled.From}
 	switch t.Kind {
 	case manifest.RouteTrigger:
 		opening := x.add(resource.Opening, resource.Opening+"/"+fn+"/"+t.Name, fn,
@@ -302,12 +302,20 @@ func (x *expander) trigger(fn, pointer string, t manifest.Trigger) {
 	}
 }
 
+// sourceKind returns the kind of a subscription's source, as the platform names it.
+func sourceKind(kind manifest.TriggerKind) string {
+	if kind == manifest.FunctionTrigger {
+		return resource.Function
+	}
+	return string(kind)
+}
+
 func (x *expander) subscription(fn, pointer string, t manifest.Trigger, enabled Attribute) {
 	source, _ := x.render("source", t.Source.V, t.Source.From)
-	source.Value = string(t.Kind) + "/" + fmt.Sprint(source.Value)
+	source.Value = sourceKind(t.Kind) + "/" + fmt.Sprint(source.Value)
 	attributes := []Attribute{source, enabled}
-	if len(t.On.V) > 0 {
-		attributes = append(attributes, Attribute{Name: "on", Value: list(t.On.V), From: t.On.From})
+	if len(t.Events.V) > 0 {
+		attributes = append(attributes, Attribute{Name: "events", Value: list(t.Events.V), From: t.Events.From})
 	}
 	if len(t.Match.V) > 0 {
 		match, _ := x.render("match", t.Match.V, t.Match.From)
@@ -315,8 +323,8 @@ func (x *expander) subscription(fn, pointer string, t manifest.Trigger, enabled 
 	}
 	if t.Kind == manifest.QueueTrigger {
 		attributes = append(attributes,
-			Attribute{Name: "batch", Value: float64(max(1, t.Batch.V)), From: t.Batch.From},
-			Attribute{Name: "wait", Value: ms(t.Wait.V.Milliseconds()), From: t.Wait.From})
+			Attribute{Name: "batch_size", Value: float64(max(1, t.BatchSize.V)), From: t.BatchSize.From},
+			Attribute{Name: "max_wait", Value: ms(t.MaxWait.V.Milliseconds()), From: t.MaxWait.From})
 	}
 	x.add(resource.Subscription, resource.Subscription+"/"+fn+"/"+t.Name, fn, attributes, pointer)
 }

@@ -17,10 +17,10 @@ service: frostline
 owner: cold-nights
 settings:
   limit: {type: number, default: 0.5}
-  loud: {type: truth, default: false}
+  loud: {type: boolean, default: false}
 secrets: [sms_key]
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: trial, target: local/north, enter: {when: push}}
   - {stage: live, targets: [local/north, local/coast], set: {limit: 1}, enter: {after: trial}}
 `
 
@@ -36,15 +36,15 @@ env:
 triggers:
   ask: {route: "GET /stations/{station}/frost", open_to: [growers, council]}
   sweep: {cron: "*/10 * * * *", zone: Europe/Oslo}
-  hourly: {every: 1h, off: true}
-  photo: {objects: "photos-${stage.name}", on: [created], match: "raw/**"}
-  reading: {queue: readings, batch: 20, wait: 5s}
-  relay: {function: grade, on: [failed]}
+  hourly: {every: 1h, enabled: false}
+  photo: {objects: "photos-${stage.name}", events: [created], match: "raw/**"}
+  reading: {queue: readings, batch_size: 20, max_wait: 5s}
+  relay: {after_function: grade, events: [failed]}
   plain: {queue: plain}
 permissions:
-  - {may: [read], of: tables/stations}
-  - {may: [query, read], of: tables/stations}
-  - {may: [send], of: "queues/${stage.name}"}
+  - {allow: [read], resource: tables/stations}
+  - {allow: [query, read], resource: tables/stations}
+  - {allow: [send], resource: "queues/${stage.name}"}
 `
 
 func service(t *testing.T, changes ...string) *manifest.Service {
@@ -115,7 +115,7 @@ func TestWhatAManifestBecomes(t *testing.T) {
 	}
 	function := resources["function/warn"]
 	for name, want := range map[string]any{
-		"runtime": "python", "handler": "warn:run", "memory": float64(192 << 20), "timeout": 10000.0, "at_once": 10.0,
+		"runtime": "python", "handler": "warn:run", "memory": float64(192 << 20), "timeout": 10000.0, "max_concurrency": 10.0,
 		"env.LIMIT": "at 1 in live/north", "env.LOUD": "false", "env.WHO": "frostline 7 ${x}",
 		"env.SELF": "http://routes/north/frostline/live/stations/{station}/frost",
 	} {
@@ -241,7 +241,7 @@ func TestEveryNeedIsThere(t *testing.T) {
 	for _, r := range resources {
 		for _, need := range r.Needs {
 			if _, ok := resources[need]; !ok {
-				t.Errorf("%s needs %s, which is not there", r.Address, need)
+				t.Errorf("%s needs %s, which does not exist", r.Address, need)
 			}
 		}
 	}

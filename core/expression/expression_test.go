@@ -116,8 +116,8 @@ func TestCompileErrors(t *testing.T) {
 			t.Errorf("%q: at %s, want %s (%v)", text, got, want, err)
 		}
 	}
-	for _, text := range []string{"plan.deletez.size() == 0", "consequences.public == []", "version.numbr > 3",
-		"metrics.calls == 'many'", "plan.deletes"} {
+	for _, text := range []string{"plan.deletez.size() == 0", "impact.public == []", "version.numbr > 3",
+		"metrics.invocations == 'many'", "plan.deletes"} {
 		if _, err := language.Compile(text); err == nil {
 			t.Errorf("%s was taken", text)
 		}
@@ -136,8 +136,8 @@ func TestFields(t *testing.T) {
 	}
 	found := expression.Rules{Plan: expression.Plan{Deletes: []string{"logs/warn"}},
 		Version: expression.Version{Number: 4, Branch: "main"}}
-	same := map[string]string{"list of texts": " == [] || true", "number": " >= 0", "text": " != 'x'",
-		"duration": " >= duration('0s')", "truth": " || true", "mapping of texts": ".size() >= 0", "anything": " != 1"}
+	same := map[string]string{"list of strings": " == [] || true", "number": " >= 0", "text": " != 'x'",
+		"duration": " >= duration('0s')", "truth": " || true", "map of strings": ".size() >= 0", "anything": " != 1"}
 	for i, list := range [][]expression.Field{expression.RuleFields(), expression.CaseFields()} {
 		language, variables := rules, found.Variables()
 		if i == 1 {

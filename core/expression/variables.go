@@ -13,52 +13,52 @@ import (
 type (
 	// Plan is what a version would do in the stage, on all its targets.
 	Plan struct {
-		Steps     []string `cel:"steps" about:"addresses of all that changes"`
-		Creates   []string `cel:"creates" about:"addresses of what is made"`
-		Updates   []string `cel:"updates" about:"addresses of what changes and stays"`
-		Deletes   []string `cel:"deletes" about:"addresses of what goes"`
-		Functions []string `cel:"functions" about:"functions that change"`
+		Steps     []string `cel:"steps" about:"addresses of all changed resources"`
+		Creates   []string `cel:"creates" about:"addresses of created resources"`
+		Updates   []string `cel:"updates" about:"addresses of updated resources"`
+		Deletes   []string `cel:"deletes" about:"addresses of deleted resources"`
+		Functions []string `cel:"functions" about:"changed functions"`
 	}
 	// Consequences is what that means.
 	Impact struct {
-		Opened   []string `cel:"opened" about:"routes that everybody may newly call"`
-		Widened  []string `cel:"widened" about:"routes that somebody may newly call"`
-		Closed   []string `cel:"closed" about:"routes that somebody may no longer call"`
-		Moved    []string `cel:"moved" about:"requests that another function answers, such as GET /stations/hill"`
-		Gained   []string `cel:"gained" about:"a function and what it may newly reach, such as warn tables/stations"`
-		Through  []string `cel:"through" about:"a function and what it newly brings about through others, such as warn read secrets/sms_key"`
-		Lost     []string `cel:"lost" about:"a function and what it may reach no longer"`
-		Loosened []string `cel:"loosened" about:"rules of the stage that the version loosens"`
-		Removed  []string `cel:"removed" about:"what is lost, in words"`
-		Cold     []string `cel:"cold" about:"functions that start cold"`
+		Opened   []string `cel:"public_routes" about:"routes that become public"`
+		Widened  []string `cel:"wider_routes" about:"routes open to more callers"`
+		Closed   []string `cel:"closed_routes" about:"routes open to fewer callers"`
+		Moved    []string `cel:"rerouted" about:"requests handled by another function, such as GET /stations/hill"`
+		Gained   []string `cel:"new_permissions" about:"a function and a resource that it can now access, such as warn tables/stations"`
+		Through  []string `cel:"indirect_permissions" about:"a function and what it can now do through other functions, such as warn read secrets/sms_key"`
+		Lost     []string `cel:"removed_permissions" about:"a function and a resource that it can no longer access"`
+		Loosened []string `cel:"weaker_gates" about:"gates that the version weakens"`
+		Removed  []string `cel:"data_loss" about:"addresses of deleted log stores and revisions"`
+		Cold     []string `cel:"cold_starts" about:"functions with a cold start"`
 	}
 	// Version is the version that wants in.
 	Version struct {
-		Number  int64    `cel:"number" about:"its number"`
-		Author  string   `cel:"author" about:"what its commit says of its author: shown, not to be trusted"`
-		Pushers []string `cel:"pushers" about:"who pushed, as signed in, what is new to the stage; empty where no approval is asked for"`
-		Message string   `cel:"message" about:"the first line of its commit"`
-		Branch  string   `cel:"branch" about:"the branch that it was built from"`
+		Number  int64    `cel:"number" about:"the version number"`
+		Author  string   `cel:"author" about:"the author stated in the commit, not verified"`
+		Pushers []string `cel:"pushers" about:"signed-in users who pushed commits that are new to the stage; empty without an approvals gate"`
+		Message string   `cel:"message" about:"the first line of the commit message"`
+		Branch  string   `cel:"branch" about:"the branch of the commit"`
 	}
 	// Metrics is what was measured of the version in the stages before, where a
 	// soak gate asks for it.
 	Metrics struct {
-		Invocations int64 `cel:"calls" about:"calls"`
-		Errors      int64 `cel:"errors" about:"calls that failed"`
+		Invocations int64 `cel:"invocations" about:"invocations"`
+		Errors      int64 `cel:"errors" about:"failed invocations"`
 	}
 )
 
 // Rules are the variables of a gate's rules.
 type Rules struct {
 	Plan    Plan    `cel:"plan"`
-	Impact  Impact  `cel:"consequences"`
+	Impact  Impact  `cel:"impact"`
 	Version Version `cel:"version"`
 	Metrics Metrics `cel:"metrics"`
 }
 
 // Variables gives the rules' variables by name.
 func (r *Rules) Variables() map[string]any {
-	return map[string]any{"plan": r.Plan, "consequences": r.Impact, "version": r.Version, "metrics": r.Metrics}
+	return map[string]any{"plan": r.Plan, "impact": r.Impact, "version": r.Version, "metrics": r.Metrics}
 }
 
 // Field is something that an expression may speak of.
@@ -85,7 +85,7 @@ func CaseFields() []Field {
 		{"logs", "list of strings", "log lines of this invocation"},
 		{"took", "duration", "the duration, including a cold start"},
 		{"memory_peak", "number", "bytes"},
-		{"cold", "truth", "whether the invocation was a cold start"},
+		{"cold", "boolean", "whether the invocation was a cold start"},
 	}
 }
 
@@ -99,7 +99,7 @@ func typeName(t reflect.Type) string {
 		}
 		return "number"
 	}
-	return "text"
+	return "string"
 }
 
 // ForRules gives the language of gate rules: plan, consequences, version and

@@ -13,7 +13,7 @@ import (
 // Who may call, as openings name them.
 const (
 	anyone  = "anyone"
-	members = "members"
+	members = "authenticated"
 )
 
 // maxRequests is how many requests are held against routes at most. Beyond it

@@ -52,13 +52,13 @@ func TestWhatOpens(t *testing.T) {
 		{"switched off", []string{"a/x GET /health anyone"}, []string{"a/x GET /health anyone off"}, ""},
 		{"renamed", []string{"a/x GET /health anyone"}, []string{"b/y GET /health anyone"}, ""},
 		{"a parameter by another name", []string{"a/x GET /s/{id} anyone"}, []string{"a/x GET /s/{key} anyone"}, ""},
-		{"one by two", []string{"a/x ANY /s members"}, []string{"a/x GET /s members", "a/y ANY /s members"}, ""},
+		{"one by two", []string{"a/x ANY /s authenticated"}, []string{"a/x GET /s authenticated", "a/y ANY /s authenticated"}, ""},
 		{"what shadowed it is gone", []string{"a/x ANY /{all...} anyone", "a/y GET /secret growers"},
 			[]string{"a/x ANY /{all...} anyone"}, "a/x GET /secret by growers public"},
 		{"shadowed by a wider one", []string{"a/x GET /s/{id} growers"},
 			[]string{"a/x GET /s/{id} growers", "a/y GET /s/hill anyone"}, "a/y GET /s/hill by growers public"},
 		{"narrowed", []string{"a/x ANY /{all...} anyone"}, []string{"a/x GET /s anyone"}, ""},
-		{"for a group what members had", []string{"a/x GET /s members"}, []string{"a/x GET /s growers"}, ""},
+		{"for a group what authenticated had", []string{"a/x GET /s authenticated"}, []string{"a/x GET /s growers"}, ""},
 		{"escaped", []string{"a/x GET /a%20b anyone"}, []string{"a/x GET /a%20c anyone"}, "a/x GET /a%20c by nobody public"},
 	} {
 		var got []string
@@ -96,7 +96,7 @@ func TestOpeningsAgainstBruteForce(t *testing.T) {
 		want := map[string]bool{} // trigger → public
 		for _, path := range paths {
 			for _, method := range []string{"GET", "POST", "PUT", "HEAD"} {
-				for _, who := range []string{"anyone", "members", "growers", "vets"} {
+				for _, who := range []string{"anyone", "authenticated", "growers", "vets"} {
 					trigger, in := enters(after, method, path, who)
 					if _, was := enters(before, method, path, who); in && !was {
 						want[trigger] = want[trigger] || who == "anyone"
@@ -109,7 +109,7 @@ func TestOpeningsAgainstBruteForce(t *testing.T) {
 			got[o.Trigger] = o.Public
 			method, path, _ := strings.Cut(o.Request, " ")
 			who := "vets"
-			for _, w := range []string{"anyone", "members", "growers"} {
+			for _, w := range []string{"anyone", "authenticated", "growers"} {
 				if _, was := enters(before, method, path, w); !was {
 					if _, in := enters(after, method, path, w); in {
 						who = w
@@ -146,7 +146,7 @@ func everyPath() []string {
 // randomSides makes up routes before and after; often what is there stays, and more comes.
 func randomSides(dice *rand.Rand) (before, after []string) {
 	words := []string{"a", "b", "%20", "{p}", "{q...}"}
-	to := []string{"anyone", "members", "growers", "vets", "growers,vets"}
+	to := []string{"anyone", "authenticated", "growers", "vets", "growers,vets"}
 	side := func() []string {
 		var out []string
 		for i := range dice.IntN(4) {
@@ -261,7 +261,7 @@ func enters(side []string, method, path, who string) (string, bool) {
 		return "", false
 	}
 	to := strings.Split(texts[i][3], ",")
-	in := slices.Contains(to, "anyone") || who != "anyone" && (slices.Contains(to, "members") || slices.Contains(to, who))
+	in := slices.Contains(to, "anyone") || who != "anyone" && (slices.Contains(to, "authenticated") || slices.Contains(to, who))
 	return texts[i][0], in
 }
 
@@ -271,12 +271,12 @@ func BenchmarkOpenings(b *testing.B) {
 	side := func(n int, last string) []r {
 		var out []r
 		for i := range n {
-			out = append(out, opening(fmt.Sprintf("f%d/ask GET /things/%d/{part} members", i, i))...)
+			out = append(out, opening(fmt.Sprintf("f%d/ask GET /things/%d/{part} authenticated", i, i))...)
 		}
 		return append(out, opening("last/ask "+last)...)
 	}
 	for _, n := range []int{100, 1000} {
-		before, after := side(n, "GET /last members"), side(n, "GET /last anyone")
+		before, after := side(n, "GET /last authenticated"), side(n, "GET /last anyone")
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			for b.Loop() {
 				if c := impact.Weigh(before, after, nil); len(c.Opened) != 1 {

@@ -61,7 +61,7 @@ func TestLook(t *testing.T) {
 		{"calls come to the old one alone", Function{Old: sum(10, 0)}, 0, Wait, "no call has come to it yet"},
 		{"few calls", Function{New: sum(5, 0), Old: sum(50, 0)}, 0, Wait, "judged from 20 calls on"},
 		{"few calls that fail", Function{New: sum(5, 5), Old: sum(50, 0)}, 0, Wait, "5 of 5 calls failed"},
-		{"alike", Function{New: sum(100, 1), Old: sum(900, 9)}, 0, On, "nothing speaks against it"},
+		{"alike", Function{New: sum(100, 1), Old: sum(900, 9)}, 0, On, "no regression detected"},
 		{"one error of few", Function{New: sum(20, 1), Old: sum(180, 0), Before: sum(5000, 20)}, 0, On, "nothing"},
 		{"worse", Function{New: sum(100, 12), Old: sum(900, 9)}, 0, Back, "12 of 100 calls failed"},
 		{"worse, looked at already", Function{New: sum(100, 12), Old: sum(900, 9)}, 90, On, "nothing"},

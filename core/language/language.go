@@ -36,12 +36,12 @@ func (l *Language) Of(file string) *Shape {
 func Order(file string) []string {
 	switch {
 	case path.Base(file) == ServiceFile:
-		return []string{"rudmar", "service", "about", "owner", "settings", "secrets", "defaults", "stages"}
+		return []string{"rudmar", "service", "description", "owner", "settings", "secrets", "defaults", "stages"}
 	case path.Base(file) == FunctionFile:
-		return []string{"function", "about", "was", "code", "runtime", "handler", "memory", "timeout", "at_once",
-			"keep_logs", "network", "env", "objectives", "build", "triggers", "permissions", "in"}
+		return []string{"function", "description", "renamed_from", "code", "runtime", "handler", "memory", "timeout", "max_concurrency",
+			"log_retention", "network", "env", "objectives", "build", "triggers", "permissions", "per_stage"}
 	}
-	return []string{"case", "send", "expect", "stages", "harmless"}
+	return []string{"case", "send", "expect", "stages", "no_side_effects"}
 }
 
 // New gives the language of format 1.
@@ -55,12 +55,12 @@ func New() *Language {
 	const minute, hour, day = 60, 3600, 86400
 	texts := &Shape{Form: ListForm, Of: text}
 	env := &Shape{Form: MapForm, Of: template}
-	openTo := &Shape{Form: EitherForm, Filled: true, Choices: []string{"anyone", "members"}}
+	openTo := &Shape{Form: EitherForm, Filled: true, Choices: []string{"anyone", "authenticated"}}
 
 	build := &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "run", About: "Commands that build the artifact, in order, in a clean copy of the code folder.",
 			Shape: texts},
-		{Name: "leave_out", About: "Patterns of files to exclude from the artifact.", Shape: texts},
+		{Name: "exclude", About: "Patterns of files to exclude from the artifact.", Shape: texts},
 		{Name: "network", About: "Whether build commands can reach public addresses. Registries are always reachable.", Shape: truth, BuiltIn: "false"},
 	}}
 	trigger := &Shape{Form: ObjectForm, Keys: []Key{
@@ -70,19 +70,19 @@ func New() *Language {
 		{Name: "zone", About: "The time zone of the cron expression.", Shape: &Shape{Form: ZoneForm}, BuiltIn: "UTC"},
 		{Name: "every", About: "A fixed interval, from 1m.", Shape: upTo(minute, 366*day)},
 		{Name: "objects", About: "The object store whose objects invoke the function.", Shape: template},
-		{Name: "on", About: "The events that invoke the function: created, changed, deleted for objects (default created); succeeded, failed for after_function (default both).", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ChoiceForm, Choices: append(OnWords("objects"), OnWords("function")...)}}},
+		{Name: "events", About: "The events that invoke the function: created, changed, deleted for objects (default created); succeeded, failed for after_function (default both).", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ChoiceForm, Choices: append(TriggerEvents("objects"), TriggerEvents("after_function")...)}}},
 		{Name: "match", About: "Only objects whose name matches this pattern.", Shape: template},
 		{Name: "queue", About: "The queue whose messages invoke the function.", Shape: template},
-		{Name: "batch", About: "The largest number of messages in one invocation.",
+		{Name: "batch_size", About: "The largest number of messages in one invocation.",
 			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "1"},
-		{Name: "wait", About: "The longest wait for a batch to fill.", Shape: upTo(0, 5*minute), BuiltIn: "0s"},
-		{Name: "function", About: "The function after which this one runs.", Shape: name},
-		{Name: "off", About: "Whether the trigger is active.", Shape: truth, BuiltIn: "false"},
+		{Name: "max_wait", About: "The longest wait for a batch to fill.", Shape: upTo(0, 5*minute), BuiltIn: "0s"},
+		{Name: "after_function", About: "The function after which this one runs.", Shape: name},
+		{Name: "enabled", About: "Whether the trigger is active.", Shape: truth, BuiltIn: "true"},
 	}}
 	permission := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "may", About: "The verbs, as the target defines them for that kind of resource.",
+		{Name: "allow", About: "The verbs, as the target defines them for that kind of resource.",
 			Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: VerbForm}}, Required: true},
-		{Name: "of", About: "The resource: kind/name, or kind/name/path*.",
+		{Name: "resource", About: "The resource: kind/name, or kind/name/path*.",
 			Shape: &Shape{Form: ResourceForm}, Required: true},
 	}}
 	settled := []Key{
@@ -90,9 +90,9 @@ func New() *Language {
 			Shape: &Shape{Form: ChoiceForm, Choices: runtimes()}, BuiltIn: "python"},
 		{Name: "memory", About: "The memory limit of one instance, a multiple of 16 MiB.", Shape: memory, BuiltIn: "128 MiB"},
 		{Name: "timeout", About: "The longest duration of one invocation.", Shape: upTo(0.1, 15*minute), BuiltIn: "10s"},
-		{Name: "at_once", About: "The largest number of concurrent invocations.",
+		{Name: "max_concurrency", About: "The largest number of concurrent invocations.",
 			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "10"},
-		{Name: "keep_logs", About: "The retention of log lines.", Shape: upTo(hour, 3653*day), BuiltIn: "14d"},
+		{Name: "log_retention", About: "The retention of log lines.", Shape: upTo(hour, 3653*day), BuiltIn: "14d"},
 		{Name: "network", About: "Whether the function can reach a network. Its data is always reachable.",
 			Shape: truth, BuiltIn: "false"},
 		{Name: "env", About: "Environment variables; strings with references.", Shape: env},
@@ -100,7 +100,7 @@ func New() *Language {
 			Shape: &Shape{Form: ObjectForm, Keys: []Key{
 				{Name: "errors_under", About: "The allowed share of failed invocations.", Shape: &Shape{Form: ShareForm, Min: 0, Max: 1}},
 				{Name: "p95_under", About: "The allowed p95 of warm invocations.", Shape: upTo(0.001, 15*minute)},
-				{Name: "over", About: "The period of measurement.", Shape: upTo(minute, 30*day), BuiltIn: "1h"},
+				{Name: "period", About: "The period of measurement.", Shape: upTo(minute, 30*day), BuiltIn: "1h"},
 			}}},
 		{Name: "build", About: "How to build the artifact, if the runtime's default is not sufficient.", Shape: build},
 	}
@@ -113,10 +113,10 @@ func New() *Language {
 	l := &Language{}
 	l.Function = &Shape{Form: ObjectForm, Keys: append([]Key{
 		{Name: "function", About: "The function's name.", Shape: name, Required: true},
-		{Name: "about", About: "A description in one sentence.", Shape: text},
+		{Name: "description", About: "A description in one sentence.", Shape: text},
 		{Name: "code", About: "The code folder, relative to this file.", Shape: &Shape{Form: PathForm}, BuiltIn: "."},
-		{Name: "was", About: "The function's former name: a rename instead of a deletion and a creation.", Shape: name},
-		{Name: "in", About: "Values that differ in a stage.",
+		{Name: "renamed_from", About: "The function's former name: a rename instead of a deletion and a creation.", Shape: name},
+		{Name: "per_stage", About: "Values that differ in a stage.",
 			Shape: &Shape{Form: MapForm, Of: &Shape{Form: ObjectForm, Keys: perStage}}},
 	}, withRequired(perStage, "handler")...)}
 
@@ -126,7 +126,7 @@ func New() *Language {
 		{Name: "soak", About: "Conditions in the stage before, and their duration.",
 			Shape: &Shape{Form: ObjectForm, Keys: []Key{
 				{Name: "for", About: "The required time of the version in that stage.", Shape: upTo(0, 90*day)},
-				{Name: "calls", About: "The required number of invocations.",
+				{Name: "min_invocations", About: "The required number of invocations.",
 					Shape: &Shape{Form: IntegerForm, Min: 0, Max: 1e9}},
 				{Name: "errors_under", About: "The allowed share of errors.",
 					Shape: &Shape{Form: ShareForm, Min: 0, Max: 1}},
@@ -134,7 +134,7 @@ func New() *Language {
 		{Name: "approvals", About: "The required approvals.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
 			{Name: "count", About: "The number of approvers.", Shape: &Shape{Form: IntegerForm, Min: 1, Max: 20}, BuiltIn: "1"},
 			{Name: "from", About: "The group of the approvers.", Shape: name},
-			{Name: "author_may", About: "Whether a pusher of the version can approve it.", Shape: truth, BuiltIn: "false"},
+			{Name: "allow_pushers", About: "Whether a pusher of the version can approve it.", Shape: truth, BuiltIn: "false"},
 		}}},
 		{Name: "window", About: "When a version can enter the stage.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
 			{Name: "days", About: "Days of the week: mon-thu, or mon,wed.", Shape: text},
@@ -150,21 +150,20 @@ func New() *Language {
 		{Name: "stage", About: "The stage's name.", Shape: name, Required: true},
 		{Name: "target", About: "The platform and region of the stage.", Shape: &Shape{Form: TargetForm}},
 		{Name: "targets", About: "Several targets.", Shape: &Shape{Form: ListForm, Of: &Shape{Form: TargetForm}}},
-		{Name: "together", About: "The order of deployment to several targets: sequential, parallel, or test_each to run the cases on each target before the next one.", Shape: truth,
-			BuiltIn: "false"},
-		{Name: "prove_between", About: "",
-			Shape: truth, BuiltIn: "false"},
+		{Name: "target_order", About: "The order of deployment to several targets: sequential, parallel, or test_each to run the cases on each target before the next one.",
+			Shape: &Shape{Form: ChoiceForm, Choices: []string{"sequential", "parallel", "test_each"}}, BuiltIn: "sequential"},
 		{Name: "set", About: "Values of settings in this stage.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: AnyForm}}},
 		{Name: "enter", About: "When a version enters the stage.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
-			{Name: "on", About: "push, ready (when all gates have passed) or request.",
+			{Name: "when", About: "push, ready (when all gates have passed) or request.",
 				Shape: &Shape{Form: ChoiceForm, Choices: []string{"push", "ready", "request"}}, BuiltIn: "request"},
 			{Name: "branch", About: "The branch whose pushes enter the stage.", Shape: text, BuiltIn: "main"},
 			{Name: "after", About: "The stage before.", Shape: name},
-			{Name: "choice", About: "Whether a delivery request can select functions of the version.", Shape: truth, BuiltIn: "false"},
+			{Name: "allow_partial", About: "Whether a delivery request can select functions of the version.", Shape: truth, BuiltIn: "false"},
 		}}},
 		{Name: "gates", About: "The conditions for a version to enter.", Shape: gates},
-		{Name: "prove", About: "The cases that run after a deployment: all, no_side_effects or none (default no_side_effects in the last stage, otherwise all).", Shape: &Shape{Form: ChoiceForm, Choices: []string{"all", "harmless", "none"}}},
-		{Name: "strict", About: "Whether wildcards in permissions are errors (forbid) or warnings (allow).", Shape: truth, BuiltIn: "false"},
+		{Name: "run_cases", About: "The cases that run after a deployment: all, no_side_effects or none (default no_side_effects in the last stage, otherwise all).", Shape: &Shape{Form: ChoiceForm, Choices: []string{"all", "no_side_effects", "none"}}},
+		{Name: "wildcards", About: "Whether wildcards in permissions are errors (forbid) or warnings (allow).",
+			Shape: &Shape{Form: ChoiceForm, Choices: []string{"allow", "forbid"}}, BuiltIn: "allow"},
 		{Name: "shift", About: "A gradual move of traffic to a new version.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
 			{Name: "steps", About: "The shares, increasing.",
 				Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ShareForm, Min: 0, Max: 1}}},
@@ -173,18 +172,18 @@ func New() *Language {
 	}}
 	setting := &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "type", About: "number, string, enum or boolean.",
-			Shape: &Shape{Form: ChoiceForm, Choices: []string{"number", "text", "choice", "truth"}}, Required: true},
+			Shape: &Shape{Form: ChoiceForm, Choices: []string{"number", "string", "enum", "boolean"}}, Required: true},
 		{Name: "default", About: "The value in stages that set none.", Shape: &Shape{Form: AnyForm}},
 		{Name: "min", About: "The smallest number.", Shape: &Shape{Form: NumberForm, Min: -1e15, Max: 1e15}},
 		{Name: "max", About: "The largest number.", Shape: &Shape{Form: NumberForm, Min: -1e15, Max: 1e15}},
-		{Name: "of", About: "The values of an enum.", Shape: texts},
-		{Name: "about", About: "A description of the setting.", Shape: text},
+		{Name: "values", About: "The values of an enum.", Shape: texts},
+		{Name: "description", About: "A description of the setting.", Shape: text},
 	}}
 	l.Service = &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "rudmar", About: "The format of the manifests: 1.",
 			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1}, Required: true},
 		{Name: "service", About: "The service's name.", Shape: name, Required: true},
-		{Name: "about", About: "A description in one sentence.", Shape: text},
+		{Name: "description", About: "A description in one sentence.", Shape: text},
 		{Name: "owner", About: "The group that owns the service.", Shape: name},
 		{Name: "settings", About: "Typed values that a stage can set.",
 			Shape: &Shape{Form: MapForm, Of: setting, Underscores: true}},
@@ -211,7 +210,7 @@ func New() *Language {
 			Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: CELForm}}},
 		{Name: "stages", About: "The stages in which the case runs (default all).",
 			Shape: &Shape{Form: ListForm, Filled: true, Of: name}},
-		{Name: "harmless", About: "Whether the case has no side effects; only such cases run in the last stage.",
+		{Name: "no_side_effects", About: "Whether the case has no side effects; only such cases run in the last stage.",
 			Shape: truth, BuiltIn: "false"},
 	}}
 	return l
@@ -227,19 +226,18 @@ func withRequired(keys []Key, name string) []Key {
 	return out
 }
 
-// OnWords gives the words that on takes for a kind of trigger; none where it
-// takes no on.
-func OnWords(kind string) []string {
+// TriggerEvents returns the events of a kind of trigger; none if it has no events key.
+func TriggerEvents(kind string) []string {
 	switch kind {
 	case "objects":
 		return []string{"created", "changed", "deleted"}
-	case "function":
+	case "after_function":
 		return []string{"succeeded", "failed"}
 	}
 	return nil
 }
 
-// TriggerKeys gives the keys that a kind of trigger takes beside its own and off.
+// TriggerKeys returns the keys of a kind of trigger besides its own and enabled.
 func TriggerKeys(kind string) []string {
 	switch kind {
 	case "route":
@@ -247,11 +245,11 @@ func TriggerKeys(kind string) []string {
 	case "cron":
 		return []string{"zone"}
 	case "objects":
-		return []string{"on", "match"}
+		return []string{"events", "match"}
 	case "queue":
-		return []string{"batch", "wait"}
-	case "function":
-		return []string{"on"}
+		return []string{"batch_size", "max_wait"}
+	case "after_function":
+		return []string{"events"}
 	}
 	return nil
 }

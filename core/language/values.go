@@ -108,6 +108,9 @@ func choiceMisfit(text string, choices []string, what string) *Misfit {
 	if slices.Contains(choices, text) {
 		return nil
 	}
+	if list, item := strings.CutPrefix(what, "an item of "); item {
+		what = "item of " + list
+	}
 	if near := diagnostic.Nearest(text, choices); near != "" {
 		return misfit(diagnostic.CodeChoice, "unknown %[2]s %[1]q; did you mean %[3]q?", diagnostic.Clip(text), what,
 			near).mend(fmt.Sprintf("Change to %q", near), near)

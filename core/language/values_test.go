@@ -125,7 +125,7 @@ func TestDefines(t *testing.T) {
 		{"python", "def runner(call):\n", false}, {"python", "    def run(call):\n", false},
 		{"python", "from other import (\n  run)\n", true},
 		{"node", "export const run = () => 1", true}, {"node", "exports.runner = 1", false},
-		{"go", "func run(call rudmar.Call) any {", true}, {"go", "// run is not there", false},
+		{"go", "func run(call rudmar.Call) any {", true}, {"go", "// run does not exist", false},
 		{"go", "func runs() {", false},
 	} {
 		if got := language.Defines(tt.code, "run", tt.runtime); got != tt.want {
@@ -133,6 +133,6 @@ func TestDefines(t *testing.T) {
 		}
 	}
 	if len(language.Endings("cobol")) != 0 {
-		t.Error("a runtime that is not there has files")
+		t.Error("a runtime that does not exist has files")
 	}
 }

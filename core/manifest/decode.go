@@ -29,6 +29,9 @@ func asInteger(s string) int64 { v, _ := strconv.ParseInt(s, 10, 64); return v }
 
 func asTruth(s string) bool { return s == "true" }
 
+// asEnabled reads a trigger's enabled, which is true by default.
+func asEnabled(s string) bool { return s != "false" }
+
 func asTemplate(s string) Template { t, _ := ParseTemplate(s); return t }
 
 func asRoute(s string) route.Route { r, _ := route.Parse(s); return r }
@@ -57,11 +60,11 @@ func Shared(function *language.Shape, root *tree.Node) *tree.Node {
 // Code that would leave the service's folder reads as the manifest's own folder.
 func DecodeFunction(file string, n, shared *tree.Node, s *Service) *Function {
 	fn := &Function{
-		Name:  n.Get("function").Value(),
-		About: n.Get("about").Value(),
-		File:  file,
-		Was:   n.Get("was").Value(),
-		From:  n.Get("function").Origin(),
+		Name:        n.Get("function").Value(),
+		About:       n.Get("description").Value(),
+		File:        file,
+		RenamedFrom: n.Get("renamed_from").Value(),
+		From:        n.Get("function").Origin(),
 	}
 	code := n.Get("code").Value()
 	fn.Code = path.Join(path.Dir(file), code)
@@ -70,7 +73,7 @@ func DecodeFunction(file string, n, shared *tree.Node, s *Service) *Function {
 	}
 	own := tree.Merge(shared, n)
 	fn.base = decodeConfig(own, nil, nil)
-	if in := n.Get("in"); in != nil && in.Kind == tree.Mapping {
+	if in := n.Get("per_stage"); in != nil && in.Kind == tree.Mapping {
 		fn.stage = make(map[string]*Config, len(in.Keys))
 		for i, k := range in.Keys {
 			if s.Stage(k.Text) != nil {
@@ -88,14 +91,14 @@ func Leaves(name string) bool { return name == ".." || strings.HasPrefix(name, "
 // is taken from base's configuration, which is never changed.
 func decodeConfig(n, base *tree.Node, from *Config) *Config {
 	c := &Config{
-		Runtime:      value(n.Get("runtime"), asText),
-		Handler:      value(n.Get("handler"), asText),
-		Memory:       value(n.Get("memory"), asSize),
-		Timeout:      value(n.Get("timeout"), asTime),
-		AtOnce:       value(n.Get("at_once"), asInteger),
-		LogRetention: value(n.Get("keep_logs"), asTime),
-		Network:      value(n.Get("network"), asTruth),
-		Build: Build{Run: n.Get("build").Get("run").Values(), Exclude: n.Get("build").Get("leave_out").Values(),
+		Runtime:        value(n.Get("runtime"), asText),
+		Handler:        value(n.Get("handler"), asText),
+		Memory:         value(n.Get("memory"), asSize),
+		Timeout:        value(n.Get("timeout"), asTime),
+		MaxConcurrency: value(n.Get("max_concurrency"), asInteger),
+		LogRetention:   value(n.Get("log_retention"), asTime),
+		Network:        value(n.Get("network"), asTruth),
+		Build: Build{Run: n.Get("build").Get("run").Values(), Exclude: n.Get("build").Get("exclude").Values(),
 			Network: asTruth(n.Get("build").Get("network").Value())},
 		Objectives: decodeObjectives(n.Get("objectives")),
 	}
@@ -117,7 +120,7 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 		}
 		slices.SortFunc(c.Triggers, func(a, b Trigger) int { return strings.Compare(a.Name, b.Name) })
 		for i := range c.Triggers {
-			if t := &c.Triggers[i]; t.Kind == RouteTrigger && !t.Off.V && t.Route.V.Method != "" {
+			if t := &c.Triggers[i]; t.Kind == RouteTrigger && t.Enabled.V && t.Route.V.Method != "" {
 				c.Routes = append(c.Routes, Routed{t.Route.V.Key(), i})
 			}
 		}
@@ -127,8 +130,8 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 	} else if permissions != nil {
 		c.Permissions = make([]Permission, len(permissions.Items))
 		for i, item := range permissions.Items {
-			c.Permissions[i] = Permission{May: item.Get("may").Values(),
-				Of: asTemplate(item.Get("of").Value()), From: item.Origin()}
+			c.Permissions[i] = Permission{Allow: item.Get("allow").Values(),
+				Resource: asTemplate(item.Get("resource").Value()), From: item.Origin()}
 		}
 	}
 	return c
@@ -139,7 +142,7 @@ func decodeObjectives(n *tree.Node) Objectives {
 		return Objectives{}
 	}
 	under, _ := language.ParseShare(n.Get("errors_under").Value()) // none is 0
-	o := Objectives{ErrorsUnder: under, P95Under: asTime(n.Get("p95_under").Value()), Over: asTime(n.Get("over").Value())}
+	o := Objectives{ErrorsUnder: under, P95Under: asTime(n.Get("p95_under").Value()), Over: asTime(n.Get("period").Value())}
 	if o.Over == 0 {
 		o.Over = time.Hour
 	}
@@ -148,18 +151,18 @@ func decodeObjectives(n *tree.Node) Objectives {
 
 func (t *Trigger) decode(key, n *tree.Node) {
 	*t = Trigger{
-		Name:   key.Text,
-		From:   key.Origin(),
-		Off:    value(n.Get("off"), asTruth),
-		Route:  value(n.Get("route"), asRoute),
-		OpenTo: Value[[]string]{V: n.Get("open_to").Values(), From: n.Get("open_to").Origin()},
-		Cron:   value(n.Get("cron"), asText),
-		Zone:   value(n.Get("zone"), asText),
-		Every:  value(n.Get("every"), asTime),
-		On:     Value[[]string]{V: n.Get("on").Values(), From: n.Get("on").Origin()},
-		Match:  value(n.Get("match"), asTemplate),
-		Batch:  value(n.Get("batch"), asInteger),
-		Wait:   value(n.Get("wait"), asTime),
+		Name:      key.Text,
+		From:      key.Origin(),
+		Enabled:   value(n.Get("enabled"), asEnabled),
+		Route:     value(n.Get("route"), asRoute),
+		OpenTo:    Value[[]string]{V: n.Get("open_to").Values(), From: n.Get("open_to").Origin()},
+		Cron:      value(n.Get("cron"), asText),
+		Zone:      value(n.Get("zone"), asText),
+		Every:     value(n.Get("every"), asTime),
+		Events:    Value[[]string]{V: n.Get("events").Values(), From: n.Get("events").Origin()},
+		Match:     value(n.Get("match"), asTemplate),
+		BatchSize: value(n.Get("batch_size"), asInteger),
+		MaxWait:   value(n.Get("max_wait"), asTime),
 	}
 	for _, kind := range TriggerKinds() {
 		if source := n.Get(string(kind)); source != nil {
@@ -177,7 +180,7 @@ func (t *Trigger) decode(key, n *tree.Node) {
 func DecodeService(n *tree.Node) *Service {
 	s := &Service{
 		Name:    n.Get("service").Value(),
-		About:   n.Get("about").Value(),
+		About:   n.Get("description").Value(),
 		Owner:   value(n.Get("owner"), asText),
 		Secrets: n.Get("secrets").Values(),
 	}
@@ -192,11 +195,11 @@ func DecodeService(n *tree.Node) *Service {
 				s.Stages = append(s.Stages, decodeStage(item))
 			}
 		}
-		for i := range s.Stages { // real tickets are not sold where the line ends
-			if stage := &s.Stages[i]; stage.Prove == "" {
-				stage.Prove = RunAll
+		for i := range s.Stages { // the last stage serves real callers
+			if stage := &s.Stages[i]; stage.RunCases == "" {
+				stage.RunCases = RunAll
 				if i > 0 && i == len(s.Stages)-1 {
-					stage.Prove = RunNoSideEffects
+					stage.RunCases = RunNoSideEffects
 				}
 			}
 		}
@@ -211,8 +214,8 @@ func decodeSetting(name string, n *tree.Node) Setting {
 		}
 		return nil
 	}
-	out := Setting{Name: name, Type: n.Get("type").Value(), About: n.Get("about").Value(), Min: number("min"),
-		Max: number("max"), Of: n.Get("of").Values()}
+	out := Setting{Name: name, Type: n.Get("type").Value(), About: n.Get("description").Value(), Min: number("min"),
+		Max: number("max"), Values: n.Get("values").Values()}
 	if d := n.Get("default"); d != nil {
 		out.Default = Value[any]{V: d.Plain(), From: d.Origin()}
 	}
@@ -221,23 +224,22 @@ func decodeSetting(name string, n *tree.Node) Setting {
 
 func decodeStage(n *tree.Node) Stage {
 	s := Stage{
-		Name:   n.Get("stage").Value(),
-		Set:    map[string]Value[any]{},
-		On:     n.Get("enter").Get("on").Value(),
-		Branch: n.Get("enter").Get("branch").Value(),
-		After:  n.Get("enter").Get("after").Value(),
-		Strict: asTruth(n.Get("strict").Value()),
-		Prove:  n.Get("prove").Value(),
+		Name:            n.Get("stage").Value(),
+		Set:             map[string]Value[any]{},
+		When:            n.Get("enter").Get("when").Value(),
+		Branch:          n.Get("enter").Get("branch").Value(),
+		After:           n.Get("enter").Get("after").Value(),
+		ForbidWildcards: n.Get("wildcards").Value() == "forbid",
+		RunCases:        n.Get("run_cases").Value(),
 
-		Together:     asTruth(n.Get("together").Value()),
-		ProveBetween: asTruth(n.Get("prove_between").Value()),
-		Choice:       asTruth(n.Get("enter").Get("choice").Value()),
+		TargetOrder:  n.Get("target_order").Value(),
+		AllowPartial: asTruth(n.Get("enter").Get("allow_partial").Value()),
 		From:         n.Origin(),
 	}
-	if s.On == "" {
-		s.On = OnRequest
+	if s.When == "" {
+		s.When = OnRequest
 	}
-	if s.On == OnPush && s.Branch == "" {
+	if s.When == OnPush && s.Branch == "" {
 		s.Branch = "main"
 	}
 	if t := n.Get("target").Value(); t != "" {
@@ -274,13 +276,13 @@ func decodeGates(n *tree.Node) Gates {
 	if soak := n.Get("soak"); soak != nil {
 		under, _ := language.ParseShare(soak.Get("errors_under").Value())
 		g.Soak = &Soak{For: asTime(soak.Get("for").Value()),
-			Invocations: int(asInteger(soak.Get("calls").Value())), ErrorsUnder: under}
+			MinInvocations: int(asInteger(soak.Get("min_invocations").Value())), ErrorsUnder: under}
 	}
 	if approvals := n.Get("approvals"); approvals != nil {
 		g.Approvals = &Approvals{
 			Count:        max(1, int(asInteger(approvals.Get("count").Value()))),
 			From:         approvals.Get("from").Value(),
-			AllowPushers: asTruth(approvals.Get("author_may").Value()),
+			AllowPushers: asTruth(approvals.Get("allow_pushers").Value()),
 		}
 	}
 	if window := n.Get("window"); window != nil {
@@ -306,7 +308,7 @@ func DecodeCase(file string, n *tree.Node) Case {
 		Trigger: send.Get("trigger").Value(),
 		Event:   send.Get("event").Plain(),
 		Payload: send.Get("payload").Plain(),
-	}, Stages: n.Get("stages").Values(), NoSideEffects: asTruth(n.Get("harmless").Value())}
+	}, Stages: n.Get("stages").Values(), NoSideEffects: asTruth(n.Get("no_side_effects").Value())}
 	if expect := n.Get("expect"); expect != nil {
 		for _, item := range expect.Items {
 			c.Expect = append(c.Expect, Expectation{Text: item.Value(), From: item.Origin()})

@@ -18,38 +18,38 @@ owner: cold-nights
 secrets: [sms_key]
 settings:
   limit: {type: number, default: 0.5, min: -4, max: 9}
-  mood: {type: choice, of: [calm, loud]}
+  mood: {type: enum, values: [calm, loud]}
 defaults: {memory: 192 MiB}
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: trial, target: local/north, enter: {when: push}}
   - {stage: check, target: local/north, enter: {after: trial}, gates: {approvals: {from: growers}}}
   - stage: live
     targets: [local/north, local/coast]
-    strict: true
+    wildcards: forbid
     set: {limit: 1, mood: loud}
-    enter: {after: check, on: ready}
+    enter: {after: check, when: ready}
     gates:
       cases: [all]
-      soak: {for: 10m, calls: 50, errors_under: 2%}
-      approvals: {count: 2, from: council, author_may: true}
+      soak: {for: 10m, min_invocations: 50, errors_under: 2%}
+      approvals: {count: 2, from: council, allow_pushers: true}
       window: {days: mon-thu, hours: "08:00-15:00", zone: Europe/Oslo}
       rules: {small: "pushers.size() < 3"}
     shift: {steps: [5%, 50%]}
 `
 
 const warn = `function: warn
-was: alarm
+renamed_from: alarm
 handler: warn:run
 code: ../shared
 env: {B: two, A: "limit ${settings.limit}"}
-build: {run: [make], leave_out: ["*.md"], network: true}
+build: {run: [make], exclude: ["*.md"], network: true}
 triggers:
   sweep: {cron: "0 * * * *"}
   ask: {route: GET /frost, open_to: [growers]}
-  shut: {route: GET /shut, off: true}
+  shut: {route: GET /shut, enabled: false}
 permissions:
-  - {may: [read, write], of: "tables/${stage.name}"}
-in:
+  - {allow: [read, write], resource: "tables/${stage.name}"}
+per_stage:
   live: {memory: 256 MiB, env: {B: three}}
   gone: {memory: 512 MiB}
 `
@@ -87,17 +87,17 @@ func TestDecode(t *testing.T) {
 		what      string
 		got, want any
 	}{
-		{"names", fmt.Sprint(s.Name, s.Owner.V, s.Secrets, fn.Name, fn.Was), "frostlinecold-nights[sms_key]warnalarm"},
+		{"names", fmt.Sprint(s.Name, s.Owner.V, s.Secrets, fn.Name, fn.RenamedFrom), "frostlinecold-nights[sms_key]warnalarm"},
 		{"a number", fmt.Sprint(limit.Type, *limit.Min, *limit.Max, limit.Default.V), "number-4 9 0.5"},
-		{"a choice", fmt.Sprint(mood.Type, mood.Of, mood.Min, mood.Default.V), "choice[calm loud] <nil> <nil>"},
+		{"a choice", fmt.Sprint(mood.Type, mood.Values, mood.Min, mood.Default.V), "choice[calm loud] <nil> <nil>"},
 		{"nothing of the name", fmt.Sprint(s.Setting("lost"), s.Stage("lost"), s.Function("warn")), "<nil> <nil> <nil>"},
-		{"on push, of main", trial.On + " " + trial.Branch, "push main"},
-		{"after a stage, on request", check.On + " " + check.Branch + check.After, "request trial"},
-		{"ready", actual.On + " " + actual.After, "ready check"},
+		{"on push, of main", trial.When + " " + trial.Branch, "push main"},
+		{"after a stage, on request", check.When + " " + check.Branch + check.After, "request trial"},
+		{"ready", actual.When + " " + actual.After, "ready check"},
 		{"one target", as(trial.Targets), `["local/north"]`},
 		{"targets", as(actual.Targets), `["local/north","local/coast"]`},
-		{"what runs in each", trial.Prove + " " + check.Prove + " " + actual.Prove, "all all harmless"},
-		{"strict", fmt.Sprint(trial.Strict, actual.Strict), "false true"},
+		{"what runs in each", trial.RunCases + " " + check.RunCases + " " + actual.RunCases, "all all harmless"},
+		{"strict", fmt.Sprint(trial.ForbidWildcards, actual.ForbidWildcards), "false true"},
 		{"set", fmt.Sprint(actual.Set["limit"].V, actual.Set["mood"].V, actual.Set["mood"].From.Rule, len(trial.Set)),
 			"1loudstage 0"},
 		{"no gates", as(trial.Gates), `{"Cases":null,"Soak":null,"Approvals":null,"Window":null,"Rules":null}`},
@@ -117,7 +117,7 @@ func TestDecode(t *testing.T) {
 		{"a route that is off counts for nothing", as(base.Routes), `[{"Key":"GET/frost","Trigger":0}]`},
 		{"a cron without a zone", base.Triggers[2].Zone.V, "UTC"},
 		{"a route has none", base.Triggers[0].Zone.V, ""},
-		{"permissions", strings.Join(base.Permissions[0].May, " ") + " " + string(base.Permissions[0].Of[1].Kind),
+		{"permissions", strings.Join(base.Permissions[0].Allow, " ") + " " + string(base.Permissions[0].Resource[1].Kind),
 			"read write stage.name"},
 		{"a stage keeps what it does not change", &there.Triggers[0] == &base.Triggers[0], true},
 	} {
@@ -152,12 +152,12 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 	for prove, want := range map[string][2]bool{"all": {true, true}, "harmless": {true, false}, "none": {false, false}} {
 		loud := c
 		loud.NoSideEffects = false
-		stage := &manifest.Stage{Name: "live", Prove: prove}
+		stage := &manifest.Stage{Name: "live", RunCases: prove}
 		if got := [2]bool{c.RunsIn(stage), loud.RunsIn(stage)}; got != want {
 			t.Errorf("%s: %v", prove, got)
 		}
 	}
-	if c.RunsIn(&manifest.Stage{Name: "check", Prove: "all"}) {
+	if c.RunsIn(&manifest.Stage{Name: "check", RunCases: "all"}) {
 		t.Error("it runs in a stage that it does not name")
 	}
 }
@@ -196,8 +196,8 @@ func TestFilesHaveALimit(t *testing.T) {
 func TestSettingsFit(t *testing.T) {
 	least, most := -4.0, 9.0
 	number := manifest.Setting{Type: "number", Min: &least, Max: &most}
-	for v, want := range map[any]string{-4.0: "", 9.0: "", -4.5: "is under its least value, -4",
-		9.5: "is over its greatest value, 9", "x": "is not a number: x"} {
+	for v, want := range map[any]string{-4.0: "", 9.0: "", -4.5: "is below its minimum, -4",
+		9.5: "is above its maximum, 9", "x": "is not a number: x"} {
 		if got := number.Fits(v); got != want {
 			t.Errorf("%v %s, want %q", v, got, want)
 		}
@@ -206,7 +206,7 @@ func TestSettingsFit(t *testing.T) {
 	if got := free.Fits(1e9); got != "" {
 		t.Error(got)
 	}
-	choice := manifest.Setting{Type: "choice", Of: []string{"calm", "loud"}}
+	choice := manifest.Setting{Type: "choice", Values: []string{"calm", "loud"}}
 	if choice.Fits("calm") != "" || choice.Fits("silent") == "" {
 		t.Error(choice.Fits("calm"), choice.Fits("silent"))
 	}

@@ -12,7 +12,7 @@ func Example() {
 	root, _ := tree.Parse("rudmar.yaml",
 		[]byte("service: frostline\ndefaults: {memory: 128 MiB}\nstages: [{stage: live, target: local/north}]\n"))
 	file, _ := tree.Parse("warn/function.yaml",
-		[]byte("function: warn\nhandler: warn:run\nin:\n  live: {memory: 256 MiB}\n"))
+		[]byte("function: warn\nhandler: warn:run\nper_stage:\n  live: {memory: 256 MiB}\n"))
 	root.Get("defaults").Mark(tree.Defaults)
 
 	service := manifest.DecodeService(root)

@@ -20,7 +20,7 @@ func TestTree(t *testing.T) {
 		t.Errorf("files: %s", got)
 	}
 	if _, err := tree.Read("nothing"); err == nil {
-		t.Error("a file that is not there can be read")
+		t.Error("a file that does not exist can be read")
 	}
 }
 
@@ -36,7 +36,7 @@ func TestOverlay(t *testing.T) {
 		t.Errorf("changed: %q %v", text, err)
 	}
 	if _, err := over.Read("functions/warn/warn.py"); err == nil {
-		t.Error("a file that was taken away can be read")
+		t.Error("a file that was removed can be read")
 	}
 }
 

@@ -74,7 +74,7 @@ type Setting struct {
 	Default Value[any] // nil where there is none
 	Min     *float64
 	Max     *float64
-	Of      []string
+	Values  []string
 }
 
 // Target is a platform and a region.
@@ -130,21 +130,32 @@ type Stage struct {
 	Name    string
 	Targets []Target
 	Set     map[string]Value[any]
-	On      string // push, ready or request
-	Branch  string // where On is push
+	When    string // push, ready or request
+	Branch  string // if When is push
 	After   string
-	Strict  bool
-	Prove   string // all, harmless or none: which cases run after a deployment
-	Gates   Gates
-	// Together tells that all targets are deployed at the same time.
-	Together bool
-	// ProveBetween tells that the cases run on each target before the next one begins.
-	ProveBetween bool
-	// Choice tells that who asks for a version may choose functions of it.
-	Choice bool
-	Shift  *Shift
-	From   tree.Origin
+	// ForbidWildcards makes wildcards in permissions errors.
+	ForbidWildcards bool
+	RunCases        string // all, no_side_effects or none: the cases that run after a deployment
+	Gates           Gates
+	TargetOrder     string // sequential, parallel or test_each
+	// AllowPartial allows delivery requests that select functions of a version.
+	AllowPartial bool
+	Shift        *Shift
+	From         tree.Origin
 }
+
+// The orders of deployment to several targets.
+const (
+	Sequential = "sequential"
+	Parallel   = "parallel"
+	TestEach   = "test_each"
+)
+
+// Parallel reports whether all targets are deployed at the same time.
+func (s *Stage) Parallel() bool { return s.TargetOrder == Parallel }
+
+// TestEach reports whether the cases run on each target before the next one is deployed.
+func (s *Stage) TestEach() bool { return s.TargetOrder == TestEach }
 
 // Gates is what must hold before a version may enter a stage.
 type Gates struct {
@@ -160,9 +171,9 @@ type GateRule struct{ Name, Expression string }
 
 // Soak is what must hold in the stage before, for how long.
 type Soak struct {
-	For         time.Duration
-	Invocations int
-	ErrorsUnder float64 // from 0 to 1; 0 where any share is allowed
+	For            time.Duration
+	MinInvocations int
+	ErrorsUnder    float64 // from 0 to 1; 0 where any share is allowed
 }
 
 // Approvals says who has to approve.
@@ -198,13 +209,13 @@ type Shift struct {
 // Function is one function: its name, where it stands, and its configuration
 // as it is where no stage says otherwise.
 type Function struct {
-	Name  string
-	About string
-	File  string // of its manifest, relative to the service's folder
-	Code  string // the code folder, relative to the service's folder
-	Was   string
-	From  tree.Origin
-	Cases []Case
+	Name        string
+	About       string
+	File        string // of its manifest, relative to the service's folder
+	Code        string // the code folder, relative to the service's folder
+	RenamedFrom string
+	From        tree.Origin
+	Cases       []Case
 
 	base  *Config
 	stage map[string]*Config
@@ -220,18 +231,18 @@ func (f *Function) At(stage string) *Config {
 
 // Config is a function's configuration after merging.
 type Config struct {
-	Runtime      Value[string]
-	Handler      Value[string]
-	Memory       Value[int64] // bytes
-	Timeout      Value[time.Duration]
-	AtOnce       Value[int64]
-	LogRetention Value[time.Duration]
-	Network      Value[bool]
-	Env          []EnvVar // sorted by name
-	Objectives   Objectives
-	Build        Build
-	Triggers     []Trigger // sorted by name
-	Permissions  []Permission
+	Runtime        Value[string]
+	Handler        Value[string]
+	Memory         Value[int64] // bytes
+	Timeout        Value[time.Duration]
+	MaxConcurrency Value[int64]
+	LogRetention   Value[time.Duration]
+	Network        Value[bool]
+	Env            []EnvVar // sorted by name
+	Objectives     Objectives
+	Build          Build
+	Triggers       []Trigger // sorted by name
+	Permissions    []Permission
 
 	Routes []Routed // of the triggers that are routes and not off
 }
@@ -275,7 +286,7 @@ const (
 	EveryTrigger    TriggerKind = "every"
 	ObjectsTrigger  TriggerKind = "objects"
 	QueueTrigger    TriggerKind = "queue"
-	FunctionTrigger TriggerKind = "function"
+	FunctionTrigger TriggerKind = "after_function"
 )
 
 // TriggerKinds lists the kinds; each is the key that makes a trigger one.
@@ -285,23 +296,23 @@ func TriggerKinds() []TriggerKind {
 
 // Trigger is one thing that calls a function.
 type Trigger struct {
-	Name string
-	Kind TriggerKind
-	From tree.Origin
-	Off  Value[bool]
+	Name    string
+	Kind    TriggerKind
+	From    tree.Origin
+	Enabled Value[bool]
 
 	Route  Value[route.Route]
-	OpenTo Value[[]string] // ["anyone"], ["members"] or groups
+	OpenTo Value[[]string] // ["anyone"], ["authenticated"] or groups
 
 	Cron  Value[string]
 	Zone  Value[string]
 	Every Value[time.Duration]
 
-	Source Value[Template] // the object store, queue or function
-	On     Value[[]string]
-	Match  Value[Template]
-	Batch  Value[int64]
-	Wait   Value[time.Duration]
+	Source    Value[Template] // the object store, queue or function
+	Events    Value[[]string]
+	Match     Value[Template]
+	BatchSize Value[int64]
+	MaxWait   Value[time.Duration]
 }
 
 // Schedule gives when a cron or every trigger fires.
@@ -311,17 +322,17 @@ func (t Trigger) Schedule() (timing.Schedule, error) {
 
 // Permission is what a function may do with a resource.
 type Permission struct {
-	May  []string
-	Of   Template
-	From tree.Origin
+	Allow    []string
+	Resource Template
+	From     tree.Origin
 }
 
 // Wild tells whether the permission is for everything, in its verbs or its kind
 // of resource, or for every resource of a kind.
 func (p Permission) Wild() bool {
-	of, literal := p.Of.Literal()
+	of, literal := p.Resource.Literal()
 	_, name, _ := strings.Cut(of, "/")
-	return slices.Contains(p.May, "*") || literal && (of == "*" || name == "*")
+	return slices.Contains(p.Allow, "*") || literal && (of == "*" || name == "*")
 }
 
 // Case is a saved call with what is expected of its answer.
@@ -339,7 +350,7 @@ type Case struct {
 // The cases that run in a stage after a deployment.
 const (
 	RunAll           = "all"
-	RunNoSideEffects = "harmless"
+	RunNoSideEffects = "no_side_effects"
 	RunNone          = "none"
 )
 
@@ -348,7 +359,7 @@ func (c Case) RunsIn(s *Stage) bool {
 	if len(c.Stages) > 0 && !slices.Contains(c.Stages, s.Name) {
 		return false
 	}
-	return s.Prove == RunAll || s.Prove == RunNoSideEffects && c.NoSideEffects
+	return s.RunCases == RunAll || s.RunCases == RunNoSideEffects && c.NoSideEffects
 }
 
 // Send is what a case sends: to a route, to a trigger, or a payload.
@@ -381,15 +392,15 @@ func (s *Setting) Fits(v any) string {
 		case s.Max != nil && f > *s.Max:
 			return fmt.Sprintf("is above its maximum, %v", *s.Max)
 		}
-	case "choice":
-		if !slices.Contains(s.Of, fmt.Sprint(v)) {
-			return fmt.Sprintf("is %v, not one of %s", v, strings.Join(s.Of, ", "))
+	case "enum":
+		if !slices.Contains(s.Values, fmt.Sprint(v)) {
+			return fmt.Sprintf("is %v, not one of %s", v, strings.Join(s.Values, ", "))
 		}
-	case "truth":
+	case "boolean":
 		if _, ok := v.(bool); !ok {
 			return fmt.Sprintf("is not true or false: %v", v)
 		}
-	case "text":
+	case "string":
 		switch v.(type) {
 		case map[string]any, []any, nil:
 			return "is not a string"

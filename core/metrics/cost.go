@@ -42,7 +42,7 @@ func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
 	gibSeconds.Mul(gibSeconds, big.NewRat(limit, 1000<<30))
 	total := new(big.Rat).Mul(perCalls, big.NewRat(int64(s.Invocations), 1_000_000))
 	total.Add(total, new(big.Rat).Mul(perTime, gibSeconds))
-	how = fmt.Sprintf("%s at %s per million, and %s GiB-seconds at %s", language.FormatCount(s.Invocations, "call"), orNothing(r.PerMillionCalls),
+	how = fmt.Sprintf("%s at %s per million, and %s GiB-seconds at %s", language.FormatCount(s.Invocations, "invocation"), orNothing(r.PerMillionCalls),
 		gibSeconds.FloatString(3), orNothing(r.PerGiBSecond))
 	if total.Sign() > 0 && total.Cmp(big.NewRat(1, 20_000)) < 0 {
 		return "under 0.0001", how, nil

@@ -14,5 +14,5 @@ func ExampleCost() {
 	fmt.Println(how)
 	// Output:
 	// 1.4000
-	// 2000000 calls at 0.20 a million, and 100000.000 GiB seconds at 0.00001
+	// 2000000 invocations at 0.20 per million, and 100000.000 GiB-seconds at 0.00001
 }

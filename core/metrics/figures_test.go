@@ -96,12 +96,12 @@ func TestCost(t *testing.T) {
 		want, how string
 	}{
 		{metrics.Sum{Invocations: 2_000_000, TotalMs: 1e9}, 128 << 20, rates, "2.1100",
-			"2000000 calls at 0.18 a million, and 125000.000 GiB seconds at 0.000014"},
-		{metrics.Sum{}, 1 << 30, rates, "0.0000", "0 calls at 0.18 a million, and 0.000 GiB seconds at 0.000014"},
+			"2000000 invocations at 0.18 per million, and 125000.000 GiB-seconds at 0.000014"},
+		{metrics.Sum{}, 1 << 30, rates, "0.0000", "0 invocations at 0.18 per million, and 0.000 GiB-seconds at 0.000014"},
 		{metrics.Sum{Invocations: 30, TotalMs: 100}, 1 << 30, rates, "under 0.0001",
-			"30 calls at 0.18 a million, and 0.100 GiB seconds at 0.000014"},
+			"30 invocations at 0.18 per million, and 0.100 GiB-seconds at 0.000014"},
 		{metrics.Sum{Invocations: 1_000_000, TotalMs: 5}, 1 << 30, metrics.Rates{PerMillionCalls: "3"}, "3.0000",
-			"1000000 calls at 3 a million, and 0.005 GiB seconds at nothing"},
+			"1000000 invocations at 3 per million, and 0.005 GiB-seconds at nothing"},
 	} {
 		got, how, err := metrics.Cost(c.sum, c.limit, c.rates)
 		if got != c.want || how != c.how || err != nil {

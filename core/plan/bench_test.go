@@ -25,20 +25,20 @@ import (
 // and a permission, every eighth has a route and a schedule, too.
 func large(n int) manifest.Files {
 	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: orchard\nowner: growers\n" +
-		"stages:\n  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n"}
+		"stages:\n  - {stage: trial, target: local/north, enter: {when: push, branch: main}}\n"}
 	for i := range n {
 		text := fmt.Sprintf(`function: row%05d
-about: Looks after row %d of the orchard
+description: Looks after row %d of the orchard
 runtime: python
 handler: main:run
 memory: 192 MiB
 timeout: 20s
 env: {ROW: "%d"}
 permissions:
-  - {may: [read, write], of: tables/rows%d}
+  - {allow: [read, write], resource: tables/rows%d}
 `, i, i, i, i%50)
 		if i%8 == 0 {
-			text += fmt.Sprintf("triggers:\n  ask: {route: \"GET /rows/%d/{tree}\", open_to: members}\n  sweep: {every: 5m}\n", i)
+			text += fmt.Sprintf("triggers:\n  ask: {route: \"GET /rows/%d/{tree}\", open_to: authenticated}\n  sweep: {every: 5m}\n", i)
 		}
 		files[fmt.Sprintf("functions/row%05d/function.yaml", i)] = text
 		files[fmt.Sprintf("functions/row%05d/main.py", i)] = "def run(call):\n    return 0\n"

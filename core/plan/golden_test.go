@@ -43,9 +43,9 @@ func textOf(t *testing.T, p *plan.Plan) string {
 	if err := p.Write(&b, nil); err != nil {
 		t.Fatal(err)
 	}
-	fmt.Fprintf(&b, "\n%d ms in %d waves, %d unchanged\n", p.Expected, p.Phases, p.Unchanged)
+	fmt.Fprintf(&b, "\n%d ms in %d phases, %d unchanged\n", p.Expected, p.Phases, p.Unchanged)
 	for _, s := range p.Steps {
-		fmt.Fprintf(&b, "%d %s %s, wave %d, %d ms, needs %v, follows %q, only recorded %v, undoes drift %v\n", s.Index,
+		fmt.Fprintf(&b, "%d %s %s, phase %d, %d ms, needs %v, follows %q, only recorded %v, reverts drift %v\n", s.Index,
 			s.Change, s.Address, s.Phase, s.Expected, s.Needs, s.Follows, s.RecordOnly, s.RevertsDrift)
 	}
 	return b.String()

@@ -197,7 +197,10 @@ type Plan struct {
 	Digest string `json:"digest,omitempty"`
 }
 
-// Empty tells that there is nothing to do.
+// Seal sets the digest from the rest of the plan.
+func (p *Plan) Seal() { p.Digest = digest(p) }
+
+// Empty reports whether the plan has no steps.
 func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 
 // Functions lists the functions that the steps are of, each once, in the order of
@@ -246,7 +249,7 @@ func Compute(in Inputs) *Plan {
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
-	p.Digest = digest(p)
+	p.Seal()
 	if in.Seen != nil {
 		outlook := impact.Foresee(before, after, touched, p.Impact, *in.Seen)
 		p.Outlook = &outlook

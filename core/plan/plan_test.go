@@ -211,7 +211,7 @@ func TestReasonsOfSecrets(t *testing.T) {
 	in.Base.Stage = "live"
 	p := plan.Compute(in)
 	if s := step(t, p, "grant/relay/secrets/key"); s.Change != resource.Update || len(s.Because) != 2 ||
-		s.Because[0].Text != "value: a secret has another value in live, or is put in otherwise" {
+		s.Because[0].Text != "value: a secret changed in live, or the reference to it" {
 		t.Errorf("%+v", s)
 	}
 	if text, err := canon.Append(nil, p); err != nil || strings.Contains(string(text), "hush") {
@@ -231,7 +231,7 @@ func TestWhatANewFunctionBrings(t *testing.T) {
 		}
 	}
 	for _, s := range plan.Compute(plan.Inputs{Kinds: kinds(), Wanted: resources}).Steps {
-		if c := s.Because[0]; c.Text != "the function warn is new in this stage" || c.From == nil ||
+		if c := s.Because[0]; c.Text != "function warn is new in this stage" || c.From == nil ||
 			c.From.File != "functions/warn/function.yaml" {
 			t.Errorf("%s: %+v", s.Address, c)
 		}
@@ -249,7 +249,7 @@ func TestRulesOfOrigins(t *testing.T) {
 	for _, c := range plan.Compute(in).Steps[0].Because {
 		got = append(got, string(c.Kind)+": "+c.Text)
 	}
-	want := []string{"setting: env.X: what live sets", "manifest: env.X", "default: handler: the service's default"}
+	want := []string{"setting: env.X: the values set in live", "manifest: env.X", "default: handler: the service's default"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
 	}
@@ -257,7 +257,7 @@ func TestRulesOfOrigins(t *testing.T) {
 
 func TestWhyAStageGoes(t *testing.T) {
 	in := settled(state(function("warn", "a", 128, "/frost", "tables/a")))
-	in.Wanted, in.Left = nil, "version 8 no longer declares the stage live"
+	in.Wanted, in.Left = nil, "version 8 removed: declares the stage live"
 	for _, s := range plan.Compute(in).Steps {
 		if len(s.Because) != 1 || s.Because[0].Kind != plan.ByRemoval || s.Because[0].Text != in.Left {
 			t.Errorf("%s: %+v", s.Address, s.Because)
@@ -308,18 +308,18 @@ func TestQuotas(t *testing.T) {
 	}{
 		{plan.Quota{Kind: "function", Limit: 2}, ""},
 		{plan.Quota{Kind: "function", Limit: 1},
-			"the stage would have 2 resources of the kind function; the platform allows 1"},
+			"the stage would have 2 resources of kind function; the platform allows 1"},
 		{plan.Quota{Kind: "route", PerFunction: true, Limit: 1}, ""},
 		{plan.Quota{Kind: "route", PerFunction: true, Limit: 0},
-			"cold would have 1 resources of the kind route; the platform allows 0"},
+			"cold would have 1 resource of kind route; the platform allows 0"},
 	} {
 		in := settled(resources)
 		in.Wanted, in.Quotas = resources, []plan.Quota{c.quota}
 		got, blockers := "", plan.Compute(in).Blockers
 		if len(blockers) > 0 {
-			got = problems[0].Message
-			if problems[0].From == nil || !strings.HasPrefix(problems[0].From.File, "functions/") {
-				t.Errorf("%+v: it comes from %+v", c.quota, problems[0].From)
+			got = blockers[0].Message
+			if blockers[0].From == nil || !strings.HasPrefix(blockers[0].From.File, "functions/") {
+				t.Errorf("%+v: it comes from %+v", c.quota, blockers[0].From)
 			}
 		}
 		if blockers == nil {
@@ -337,10 +337,10 @@ func TestRenamesAndRemovalsAreNamed(t *testing.T) {
 	in.Wanted = function("warn", "x", 128, "/frost")
 	in.Renamed = map[string]string{"warn": "frost-alert"}
 	p := plan.Compute(in)
-	if got := step(t, p, "function/warn").Because[0].Text; got != "the function warn was called frost-alert" {
+	if got := step(t, p, "function/warn").Because[0].Text; got != "function warn was renamed from frost-alert" {
 		t.Error(got)
 	}
-	if got := step(t, p, "function/frost-alert").Because[0].Text; got != "the function frost-alert is called warn now" {
+	if got := step(t, p, "function/frost-alert").Because[0].Text; got != "function frost-alert is now called warn" {
 		t.Error(got)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"rudmar/core/expand"
+	"rudmar/core/language"
 )
 
 // Quota is how many resources of a kind a platform lets there be.
@@ -42,8 +43,8 @@ func beyondQuotas(wanted []expand.Resource, quotas []Quota) []Blocker {
 				owner = "the stage"
 			}
 			problem := Blocker{Address: first[of].Address,
-				Message: fmt.Sprintf("%s would have %d resources of kind %s; the platform allows %d", owner,
-					counts[of], q.Kind, q.Limit)}
+				Message: fmt.Sprintf("%s would have %s of kind %s; the platform allows %d", owner,
+					language.FormatCount(counts[of], "resource"), q.Kind, q.Limit)}
 			if len(first[of].Attributes) > 0 {
 				problem.From = &first[of].Attributes[0].From
 			}

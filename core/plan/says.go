@@ -233,7 +233,7 @@ func (w *words) closed(o impact.Closed) {
 		for _, a := range out.Invocations {
 			if a.Trigger == o.Trigger {
 				calls = a.Invocations
-				how = fmt.Sprintf("%s requests in %s", times(a.Invocations), span(out.Over))
+				how = fmt.Sprintf("%s in %s", language.FormatCount(a.Invocations, "request"), span(out.Over))
 			}
 		}
 		if calls == 0 {
@@ -241,10 +241,6 @@ func (w *words) closed(o impact.Closed) {
 		}
 	}
 	w.add(NarrowerAccess, either(calls > 0, Bad, Wait), text, how, nil)
-}
-
-func times(n int) string {
-	return language.FormatCount(n, "request")
 }
 
 // span gives how far back figures go.
@@ -272,7 +268,8 @@ func (w *words) outlook() {
 		if l.Oldest > 0 {
 			how = "the oldest from " + time.UnixMilli(l.Oldest).UTC().Format("2 January 2006")
 		}
-		w.add(DataLoss, Bad, fmt.Sprintf("%d %s of %s are deleted", l.Count, l.What, l.Function), how, nil)
+		w.add(DataLoss, Bad, fmt.Sprintf("%s of %s %s deleted",
+			language.FormatCount(int(l.Count), strings.TrimSuffix(l.What, "s")), l.Function, either(l.Count == 1, "is", "are")), how, nil)
 	}
 	for _, c := range o.Costs {
 		text := fmt.Sprintf("%s costs %s %s per month", c.Function, c.After, c.Currency)

@@ -96,19 +96,19 @@ func TestSays(t *testing.T) {
 			Triggers: map[string]int{"warn/old": 7}, Rates: metrics.Rates{PerGiBSecond: "0.00001", Currency: "EUR"},
 			Held: []impact.Held{{Function: "gone", What: "log lines", Count: 12, Oldest: now.AddDate(0, 0, -3)}}}})
 	for _, want := range []string{
-		"bad loosens: live: soak 1h → none",
-		"bad public: GET /frost opens to anyone (now members)",
-		"bad closed: GET /old is gone for growers | it was called 7 times over the last 24 hours",
-		"bad reach: warn may newly read tables/*; it could already read tables/a | a * stands for",
-		"wait reach: warn may newly send queues/alerts",
-		"wait through: warn may newly bring about, through queues/alerts → relay: read secrets/key",
-		"bad memory: warn has 128 MiB, less than it needed | a peak of 200 MiB, by 3000 calls in",
-		"bad time: warn has 1s, less than it needed | 99 of 100 calls within",
-		"note schedule: warn/sweep fires once a day | next Tue 3 Mar 08:00, Wed 4 Mar 08:00",
-		"bad lost: 12 log lines of gone are lost | the oldest of 28 February 2026",
-		"note cost: warn costs 0.1013 EUR a month, now 0.2025 | 90000 calls",
-		"note cost: gone no longer costs 0.1013 EUR a month",
-		"cold: warn starts cold, and about 0.1 callers wait for it | 125 calls an hour",
+		"bad weaker-gates: live: soak 1h → none",
+		"bad public-route: GET /frost opens to anyone (now members)",
+		"bad narrower-access: GET /old is no longer available to growers | 7 requests in the last 24 hours",
+		"bad new-permission: warn can now read tables/*; already could read tables/a | * includes all",
+		"wait new-permission: warn can now send queues/alerts",
+		"wait indirect-permission: warn can now indirectly, through queues/alerts → relay: read secrets/key",
+		"bad memory: memory of warn is 128 MiB, below its observed peak | a peak of 200 MiB in 3000 invocations in",
+		"bad timeout: timeout of warn is 1s, below its observed p99 | a p99 of",
+		"note schedule: warn/sweep runs once a day | next Tue 3 Mar 08:00, Wed 4 Mar 08:00",
+		"bad data-loss: 12 log lines of gone are deleted | the oldest from 28 February 2026",
+		"note cost: warn costs 0.1013 EUR per month, now 0.2025 | 90000 invocations",
+		"note cost: gone no longer costs 0.1013 EUR per month",
+		"cold-start: warn starts cold, and about 0.1 callers wait for it | 125 invocations per hour",
 	} {
 		if !strings.Contains(said(p), want) {
 			t.Errorf("it does not say %q", want)
@@ -128,14 +128,14 @@ func TestSays(t *testing.T) {
 	if err := p.Write(&text, nil); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{p.Summary(), "bad  public: GET /frost", "function/warn", "memory: 256 MiB → 128 MiB", p.Digest} {
+	for _, want := range []string{p.Summary(), "bad  public-route: GET /frost", "function/warn", "memory: 256 MiB → 128 MiB", p.Digest} {
 		if !strings.Contains(text.String(), want) {
 			t.Errorf("the text does not have %q:\n%s", want, text.String())
 		}
 	}
 	bare := *p
 	bare.Outlook = nil
-	if strings.Contains(said(&bare), "EUR") || !strings.Contains(said(&bare), "the next call starts cold: warn") ||
+	if strings.Contains(said(&bare), "EUR") || !strings.Contains(said(&bare), "next invocation is a cold start: warn") ||
 		!strings.Contains(said(&bare), "all log lines of gone") {
 		t.Errorf("without an outlook: %s", said(&bare))
 	}
@@ -152,16 +152,16 @@ func TestSummary(t *testing.T) {
 		in   plan.Inputs
 		want string
 	}{
-		{plan.Inputs{Wanted: []expand.Resource{small}}, "Version 2 onto live: 1 function appears; 1 step in 1 wave, about 10 ms."},
+		{plan.Inputs{Wanted: []expand.Resource{small}}, "Version 2 creates 1 function in live: 1 step in 1 phase, about 10 ms."},
 		{plan.Inputs{Wanted: []expand.Resource{big}, Record: record, Actual: actual, Draft: true},
-			"This edit onto live: 1 function changes; 1 step in 1 wave, about 10 ms."},
-		{plan.Inputs{Record: record, Actual: actual}, "Version 2 onto live: 1 function goes; 1 step in 1 wave, about 10 ms."},
+			"This edit updates 1 function in live: 1 step in 1 phase, about 10 ms."},
+		{plan.Inputs{Record: record, Actual: actual}, "Version 2 deletes 1 function in live: 1 step in 1 phase, about 10 ms."},
 		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Actual: drifted},
-			"Version 2 onto live: 1 function is put right; 1 step in 1 wave, about 10 ms."},
-		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Actual: actual}, "Version 2 onto live: nothing changes there."},
+			"Version 2 reverts drift of 1 function in live: 1 step in 1 phase, about 10 ms."},
+		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Actual: actual}, "Version 2 changes nothing in live."},
 		{plan.Inputs{Wanted: []expand.Resource{small, wants("function/b"), wants("function/c")},
 			Usual: map[string]time.Duration{"function": 90 * time.Second}},
-			"Version 2 onto live: 3 functions appear; 3 steps in 1 wave, about 2 min."},
+			"Version 2 creates 3 functions in live: 3 steps in 1 phase, about 2 min."},
 	} {
 		tt.in.Base, tt.in.Kinds = base, kindsOf("function")
 		if got := plan.Compute(tt.in).Summary(); got != tt.want {
@@ -169,7 +169,7 @@ func TestSummary(t *testing.T) {
 		}
 	}
 	base.From = 2
-	if got := plan.Compute(plan.Inputs{Base: base}).Summary(); got != "live has just what version 2 wants. Nothing to do." {
+	if got := plan.Compute(plan.Inputs{Base: base}).Summary(); got != "live already matches version 2." {
 		t.Error(got)
 	}
 }
@@ -269,7 +269,7 @@ func TestForeignResources(t *testing.T) {
 		t.Errorf("%v %v", p.Steps, p.Blockers)
 	}
 	in.Wanted = []expand.Resource{wants("route/warn/ask", "method", "GET", "path", "/s/{id}")}
-	if p := plan.Compute(in); len(p.Blockers) != 1 || !strings.Contains(p.Blockers[0].Message, "taken by route/odd/ask") {
+	if p := plan.Compute(in); len(p.Blockers) != 1 || !strings.Contains(p.Blockers[0].Message, "already handled by route/odd/ask") {
 		t.Errorf("%v", p.Blockers)
 	}
 	in.Deletions = []string{"route/odd/ask", "route/not/there", "route/odd/ask"}
@@ -282,7 +282,7 @@ func TestForeignResources(t *testing.T) {
 	in.Wanted = append([]expand.Resource{wants("route/odd/ask", "method", "GET", "path", "/s/{x}")}, in.Wanted...)
 	for _, s := range plan.Compute(in).Steps {
 		if s.Change == "delete" {
-			t.Errorf("what is Rudmar's own is taken away: %+v", s)
+			t.Errorf("what is Rudmar's own is removed: %+v", s)
 		}
 	}
 }
@@ -293,7 +293,7 @@ func TestTwoWereOne(t *testing.T) {
 	in := plan.Inputs{Wanted: []expand.Resource{wants("identity/a"), wants("identity/b")}, Record: record, Actual: actual,
 		Kinds: kindsOf("identity"), Renames: true, Renamed: map[string]string{"a": "old", "b": "old"}}
 	first := plan.Compute(in)
-	if len(first.Blockers) != 1 || !strings.Contains(first.Blockers[0].Message, "a and b both say that they were called old") {
+	if len(first.Blockers) != 1 || !strings.Contains(first.Blockers[0].Message, "a and b are both renamed from old") {
 		t.Errorf("%v", first.Blockers)
 	}
 	for range 50 {
@@ -323,7 +323,7 @@ func TestAgainst(t *testing.T) {
 	one, two := make(1), make(2, grant)
 	d := two.Against(one)
 	if len(d.Added) != 1 || d.Added[0].Address != grant.Address || len(d.Gone) != 0 || len(d.Changed) != 1 ||
-		len(d.ImpactLines) != 1 || d.ImpactLines[0].Text != "a may newly read tables/t" || len(d.RemovedImpact) != 0 {
+		len(d.ImpactLines) != 1 || d.ImpactLines[0].Text != "a can now read tables/t" || len(d.RemovedImpact) != 0 {
 		t.Errorf("%+v", d)
 	}
 	if back := one.Against(two); len(back.Gone) != 1 || len(back.RemovedImpact) != 1 {

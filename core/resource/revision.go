@@ -21,7 +21,7 @@ func Frozen(members []canon.Member) string {
 func Configuration(attributes map[string]any) string {
 	own := make([]canon.Member, 0, len(attributes))
 	for name, v := range attributes {
-		if name != "at_once" {
+		if name != "max_concurrency" {
 			own = append(own, canon.Member{Name: name, Value: v})
 		}
 	}

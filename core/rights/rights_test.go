@@ -26,7 +26,7 @@ func TestEveryRoleAndAct(t *testing.T) {
 		rights.Author:        "look try write ask secrets run",
 		rights.Approver:      "look try ask approve secrets run",
 		rights.Operator:      "look try ask secrets run",
-		rights.Administrator: "look try write ask approve pass over secrets run look after",
+		rights.Administrator: "look try write ask approve override secrets run administer",
 		"stranger":           "",
 	}
 	for role, want := range may {

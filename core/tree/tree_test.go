@@ -72,7 +72,7 @@ func TestNodesThatAreNotThere(t *testing.T) {
 	var none *tree.Node
 	if none.Get("a") != nil || none.Key("a") != nil || none.Value() != "" || none.Values() != nil ||
 		none.Plain() != nil || none.Origin().Rule != tree.BuiltIn {
-		t.Error("a node that is not there holds something")
+		t.Error("a node that does not exist holds something")
 	}
 	n := parsed(t, "a: [x, y]\nb: z\nc: {d: e}\n")
 	if got := fmt.Sprint(n.Get("a").Values(), n.Get("b").Values(), n.Get("c").Values(), n.Get("c").Value() == "",

@@ -280,7 +280,7 @@ func (b *Builder) markChanged(ctx context.Context, v store.Version, service *man
 	}
 	own, becomes := map[string]bool{}, map[string]bool{}
 	if v.Manifests[language.ServiceFile] != manifests[language.ServiceFile] && manifests != nil {
-		if last := check.Service(manifest.FilesOf(manifests)).Service; last != nil {
+		if last := check.Stored(manifest.FilesOf(manifests)); last != nil {
 			becomes = expand.Changed(last, service)
 		}
 	}

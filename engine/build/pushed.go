@@ -183,7 +183,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 // takes tells whether a stage of a service takes a branch: by the rules that
 // stand there, or by the service's own.
 func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string) (bool, error) {
-	onPush := func(stage manifest.Stage) bool { return stage.On == manifest.OnPush && stage.Branch == branch }
+	onPush := func(stage manifest.Stage) bool { return stage.When == manifest.OnPush && stage.Branch == branch }
 	if slices.ContainsFunc(s.Stages, onPush) {
 		return true, nil
 	}
@@ -196,7 +196,7 @@ func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string)
 		if err != nil {
 			return false, err
 		}
-		if old := check.Service(manifest.FilesOf(v.Manifests)).Service; old != nil && old.Stage(stage) != nil &&
+		if old := check.Stored(manifest.FilesOf(v.Manifests)); old != nil && old.Stage(stage) != nil &&
 			onPush(*old.Stage(stage)) {
 			return true, nil
 		}

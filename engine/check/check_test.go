@@ -20,14 +20,14 @@ const root = `rudmar: 1
 service: frostline
 owner: cold-nights
 stages:
-  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: trial, target: local/north, enter: {when: push}}
 `
 
 const warn = `function: warn
 handler: warn:run
 runtime: python
 permissions:
-  - {may: [read], of: tables/stations}
+  - {allow: [read], resource: tables/stations}
 `
 
 // TestAgainstPlatforms holds manifests against what a platform says that it

@@ -259,7 +259,7 @@ func wantsOf(e delivery.Entry) wants {
 	var w wants
 	for _, s := range e.Rules() {
 		w.approvals = w.approvals || s.Gates.Approvals != nil
-		w.plan = w.plan || s.Gates.Approvals != nil || len(s.Gates.Rules) > 0 || s.On == manifest.OnRequest
+		w.plan = w.plan || s.Gates.Approvals != nil || len(s.Gates.Rules) > 0 || s.When == manifest.OnRequest
 	}
 	w.plan = w.plan || e.Removes()
 	return w
@@ -273,7 +273,7 @@ func (l *StageLine) branch(ctx context.Context, v store.Version, e delivery.Entr
 		return "", err
 	}
 	for _, s := range e.Rules() {
-		if s.On == manifest.OnPush && slices.Contains(branches, s.Branch) {
+		if s.When == manifest.OnPush && slices.Contains(branches, s.Branch) {
 			return s.Branch, nil
 		}
 	}

@@ -107,7 +107,7 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	if err != nil {
 		return err
 	}
-	if stage != nil && stage.Together && len(d.Deployments) < len(targets) {
+	if stage != nil && stage.Parallel() && len(d.Deployments) < len(targets) {
 		return l.deploy(ctx, d, len(d.Deployments)) // the next one need not wait for those before
 	}
 	var failed error
@@ -118,7 +118,7 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 			return err
 		case one.State == store.Running:
 			return nil // its end is told
-		case one.State != store.Done && failed == nil:
+		case one.State != store.Succeeded && failed == nil:
 			failed = fmt.Errorf("deployment %d %s: %s", one.ID, one.State, one.Reason)
 		}
 	}
@@ -142,11 +142,11 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 // provesBetween tells whether each target has to pass its cases before the next one
 // begins: where the version says so, or the rules that stand in the stage.
 func (l *StageLine) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) (bool, error) {
-	if own.ProveBetween {
+	if own.TestEach() {
 		return true, nil
 	}
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
-	return err == nil && entry.Standing != nil && entry.Standing.ProveBetween && !own.Together, err
+	return err == nil && entry.Standing != nil && entry.Standing.TestEach() && !own.Parallel(), err
 }
 
 // deploy plans for the stage's target of that index, and asks for its deployment;

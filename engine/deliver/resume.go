@@ -97,7 +97,7 @@ func (l *StageLine) goOn(ctx context.Context, d store.Delivery) error {
 func (l *StageLine) deployedSince(ctx context.Context, d store.Delivery) (*store.Deployment, error) {
 	newest, err := l.store.Deployments(ctx, d.Service, d.Stage, 10)
 	for _, one := range newest {
-		if one.Version == d.Version && one.State == store.Done && one.EndedAt.After(d.Since) {
+		if one.Version == d.Version && one.State == store.Succeeded && one.EndedAt.After(d.Since) {
 			return &one, err
 		}
 	}

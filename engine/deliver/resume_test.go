@@ -21,11 +21,11 @@ func TestDeployedSince(t *testing.T) {
 		ended   time.Duration // after it stopped
 		counts  bool
 	}{
-		{"its own", 2, store.Done, time.Minute, true},
-		{"its own, before", 2, store.Done, -time.Minute, false},
-		{"its own, which stopped it", 2, store.Done, 0, false},
+		{"its own", 2, store.Succeeded, time.Minute, true},
+		{"its own, before", 2, store.Succeeded, -time.Minute, false},
+		{"its own, which stopped it", 2, store.Succeeded, 0, false},
 		{"its own, not done", 2, store.PartiallySucceeded, time.Minute, false},
-		{"another version's", 1, store.Done, time.Minute, false},
+		{"another version's", 1, store.Succeeded, time.Minute, false},
 	} {
 		now := stopped.Add(-time.Hour)
 		s := opened(t, func() time.Time { return now })

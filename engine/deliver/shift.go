@@ -199,7 +199,7 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 			return false, err
 		case last.State == store.Running:
 			return false, nil // its end is told
-		case last.State != store.Done:
+		case last.State != store.Succeeded:
 			return false, fmt.Errorf("deployment %d, which moves the traffic, %s: %s", last.ID, last.State, last.Reason)
 		}
 	}

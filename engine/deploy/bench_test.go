@@ -18,10 +18,10 @@ func BenchmarkSteps(b *testing.B) {
 		for _, n := range []int{100, 1000} {
 			w := newWorld(b)
 			files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: orchard\nowner: growers\n" +
-				"stages: [{stage: trial, target: local/north, enter: {on: push, branch: main}}]\n"}
+				"stages: [{stage: trial, target: local/north, enter: {when: push, branch: main}}]\n"}
 			for i := range n {
 				files[fmt.Sprintf("f%d/function.yaml", i)] = fmt.Sprintf("function: f%d\nruntime: python\nhandler: main:run\n"+
-					"permissions: [{may: [read], of: tables/t%d}]\ntriggers: {ask: {route: GET /f/%d, open_to: members}}\n", i, i, i)
+					"permissions: [{allow: [read], resource: tables/t%d}]\ntriggers: {ask: {route: GET /f/%d, open_to: authenticated}}\n", i, i, i)
 				files[fmt.Sprintf("f%d/main.py", i)] = "def run(call):\n    return 0\n"
 			}
 			s := check.Service(manifest.FilesOf(files)).Service

@@ -90,14 +90,14 @@ func (w *world) draw(dice *rand.Rand, before *manifest.Service) (*manifest.Servi
 	one := func(texts ...string) string { return texts[dice.IntN(len(texts))] }
 	for range 5000 {
 		files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: orchard\nowner: growers\n" +
-			one("", "defaults: {memory: 192 MiB}\n") + "stages: [{stage: trial, target: local/north, enter: {on: push, branch: main}}]\n"}
+			one("", "defaults: {memory: 192 MiB}\n") + "stages: [{stage: trial, target: local/north, enter: {when: push, branch: main}}]\n"}
 		var renamed string
 		for _, name := range []string{"ash", "beech", "cherry", "damson", "elder"} {
 			if dice.IntN(2) == 0 {
 				continue
 			}
 			text := "function: " + name + "\nruntime: python\nhandler: main:run\n" +
-				one("", "memory: 256 MiB\n", "timeout: 10s\n", "at_once: 3\n") + one("", "env: {PLACE: barn}\n", "env: {PLACE: shed, N: \"1\"}\n")
+				one("", "memory: 256 MiB\n", "timeout: 10s\n", "max_concurrency: 3\n") + one("", "env: {PLACE: barn}\n", "env: {PLACE: shed, N: \"1\"}\n")
 			if before != nil && before.Function(name) == nil && dice.IntN(2) == 0 {
 				for _, old := range before.Functions {
 					if files[old.Name+"/function.yaml"] == "" && old.Name > name && old.Name != renamed {
@@ -108,14 +108,14 @@ func (w *world) draw(dice *rand.Rand, before *manifest.Service) (*manifest.Servi
 				}
 			}
 			if dice.IntN(2) == 0 {
-				text += "permissions:\n" + one("", "  - {may: [read], of: tables/stations}\n", "  - {may: [read, write], of: tables/*}\n") +
-					one("", "  - {may: [send], of: queues/alerts}\n") + "  - {may: [write], of: objects/photos}\n"
+				text += "permissions:\n" + one("", "  - {allow: [read], resource: tables/stations}\n", "  - {allow: [read, write], resource: tables/*}\n") +
+					one("", "  - {allow: [send], resource: queues/alerts}\n") + "  - {allow: [write], resource: objects/photos}\n"
 			}
-			off := one("", ", off: true")
+			off := one("", ", enabled: false")
 			text += "triggers:\n  ask: {route: " + one("GET", "POST", "ANY") + " " + one("/s", "/s/{id}", "/s/{key}", "/t/{rest...}") +
 				", open_to: " + one("members", "anyone", "[growers]") + off + "}\n" +
 				one("", "  sweep: {every: 5m}\n", "  sweep: {cron: \"0 6 * * *\", zone: Europe/Oslo}\n") +
-				one("", "  in: {queue: alerts}\n", "  in: {objects: photos, on: [written]}\n")
+				one("", "  in: {queue: alerts}\n", "  in: {objects: photos, events: [written]}\n")
 			files[name+"/function.yaml"], files[name+"/main.py"] = text, "def run(call):\n    return 0\n"
 		}
 		result := check.Service(manifest.FilesOf(files))
@@ -151,8 +151,8 @@ func (w *world) plans(s *manifest.Service, wanted []expand.Resource) *plan.Plan 
 		}
 	}
 	for _, fn := range s.Functions {
-		if fn.Was != "" {
-			in.Renamed[fn.Name] = fn.Was
+		if fn.RenamedFrom != "" {
+			in.Renamed[fn.Name] = fn.RenamedFrom
 		}
 	}
 	return plan.Compute(in)
@@ -171,7 +171,7 @@ func (w *world) deploy(p *plan.Plan) error {
 			}
 		} else if !s.RecordOnly {
 			if _, err := w.client.Put(w.Context(), w.scope, s.Address, platform.Change{Key: key, Match: s.Tag, Attributes: s.Want,
-				Version: 1, Was: s.RenamedFrom, Replace: s.Change == resource.Replace}); err != nil {
+				Version: 1, RenamedFrom: s.RenamedFrom, Replace: s.Change == resource.Replace}); err != nil {
 				return fmt.Errorf("%s %s: %w", s.Change, s.Address, err)
 			}
 		}
@@ -334,7 +334,7 @@ func TestPairs(t *testing.T) {
 		}
 		if dice.IntN(4) == 0 {
 			back := w.plans(returning(there, next), wanted)
-			if len(back.Problems) == 0 {
+			if len(back.Blockers) == 0 {
 				backs++
 				if err := w.deploy(back); err != nil {
 					t.Fatalf("pair %d, back: %v\n%s", n, err, said(back))
@@ -360,10 +360,10 @@ func returning(before, after *manifest.Service) *manifest.Service {
 	out := &manifest.Service{Name: before.Name}
 	for _, fn := range before.Functions {
 		copied := *fn
-		copied.Was = ""
+		copied.RenamedFrom = ""
 		for _, now := range after.Functions {
-			if now.Was == fn.Name {
-				copied.Was = now.Name
+			if now.RenamedFrom == fn.Name {
+				copied.RenamedFrom = now.Name
 			}
 		}
 		out.Functions = append(out.Functions, &copied)

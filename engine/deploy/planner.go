@@ -84,7 +84,7 @@ func (p *Planner) Service(ctx context.Context, service string, number int) (*man
 	}
 	read := version{&manifest.Service{Name: service}, v}
 	if len(v.Manifests) > 0 { // else the version takes the service away
-		if read.service = check.Service(manifest.FilesOf(v.Manifests)).Service; read.service == nil {
+		if read.service = check.Stored(manifest.FilesOf(v.Manifests)); read.service == nil {
 			return nil, v, fmt.Errorf("this Rudmar cannot read version %d of %s", number, service)
 		}
 	}
@@ -371,8 +371,8 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 		return in, err
 	}
 	for _, fn := range service.Functions {
-		if fn.Was != "" && d.Choice.Enters(fn.Name) {
-			in.Renamed[fn.Name] = fn.Was
+		if fn.RenamedFrom != "" && d.Choice.Enters(fn.Name) {
+			in.Renamed[fn.Name] = fn.RenamedFrom
 		}
 	}
 	entry, err := p.Entry(ctx, place.Service, place.Stage, version)

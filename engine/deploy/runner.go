@@ -124,7 +124,7 @@ func (r *Runner) Retry(ctx context.Context, id int64, person string) error {
 	if err != nil {
 		return fmt.Errorf("deployment %d: %w", id, err)
 	}
-	if d.State != store.PartiallySucceeded && d.State != store.Stopped {
+	if d.State != store.PartiallySucceeded && d.State != store.Failed {
 		return fmt.Errorf("%w: it is %s", ErrNotOpen, d.State)
 	}
 	newest, err := r.store.Deployments(ctx, d.Service, d.Stage, 20)
@@ -243,7 +243,7 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 		if ctx.Err() != nil || store.IsFault(err) {
 			return err
 		}
-		d.State, d.Reason = store.Stopped, err.Error()
+		d.State, d.Reason = store.Failed, err.Error()
 		return r.store.EndDeployment(ctx, lease, d)
 	}
 	if err := r.store.StartDeployment(ctx, d); err != nil {
@@ -267,9 +267,9 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 	}
 	switch {
 	case done == len(states):
-		d.State = store.Done
+		d.State = store.Succeeded
 	case done == 0:
-		d.State = store.Stopped
+		d.State = store.Failed
 	default:
 		d.State = store.PartiallySucceeded
 	}
@@ -478,7 +478,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	}
 	r, err := x.client.Put(ctx, x.scope, s.Address,
 		platform.Change{Key: key, Match: s.Tag, Fence: x.lease.Fence, Attributes: s.Want, Secrets: x.secrets[s.Address],
-			Version: x.versionOf(s), Was: s.RenamedFrom, Replace: s.Change == resource.Replace})
+			Version: x.versionOf(s), RenamedFrom: s.RenamedFrom, Replace: s.Change == resource.Replace})
 	if err != nil {
 		return nil, err
 	}

@@ -36,7 +36,7 @@ func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds ap
 				strings.Join(kinds.Runtimes, ", "))
 		}
 		for _, permission := range c.Permissions {
-			text, _ := permission.Of.Literal()
+			text, _ := permission.Resource.Literal()
 			kind, _, _ := strings.Cut(text, "/")
 			known, ok := verbs[kind]
 			if text == "" || kind == "*" {
@@ -46,7 +46,7 @@ func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds ap
 				add(permission.From, "%s needs %s; %s has no resources of kind %q", fn.Name, text, target, kind)
 				continue
 			}
-			for _, verb := range permission.May {
+			for _, verb := range permission.Allow {
 				if verb != "*" && !slices.Contains(known, verb) {
 					add(permission.From, "%s cannot %s %s: the verbs of %s are %s", fn.Name, verb, text, kind, strings.Join(known, ", "))
 				}

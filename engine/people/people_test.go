@@ -167,7 +167,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 		t.Errorf("from another address: %s", got)
 	}
 	entries, err := s.Journal(ctx, "", store.Part{Limit: 100}, store.Entry{})
-	if err != nil || len(entries) < 20 || entries[0].What != "sign-in refused" {
+	if err != nil || len(entries) < 20 || entries[0].What != "sign-in failed" {
 		t.Errorf("the journal: %+v %v", entries, err)
 	}
 }
@@ -180,7 +180,7 @@ func TestWhoEnds(t *testing.T) {
 	for name, change := range map[string]func() error{
 		"password": func() error { return d.SetPassword(ctx, "wren", password, "linden") },
 		"closed": func() error {
-			return d.Change(ctx, "wren", "linden", "person closed", func(p *store.Person) error { p.Closed = true; return nil })
+			return d.Change(ctx, "wren", "linden", "user closed", func(p *store.Person) error { p.Closed = true; return nil })
 		},
 	} {
 		if err := d.Add(ctx, people.NewUser{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {

@@ -121,7 +121,7 @@ func TestAServiceOfAnotherRepositoryIsRefused(t *testing.T) {
 	for _, branch := range []string{"main", "feature"} {
 		out, err := pushFiles(t, address, "wren", branch, files)
 		if err == nil || !strings.Contains(out,
-			"the service watering belongs to the repository elsewhere, so that brambleford cannot hold it; give it another name in watering/rudmar.yaml, or move it") {
+			"the service watering belongs to target repository elsewhere, so that brambleford cannot hold it; give it another name in watering/rudmar.yaml, or move it") {
 			t.Errorf("%s: %v\n%s", branch, err, out)
 		}
 	}
@@ -147,7 +147,7 @@ func TestWhoMovedABranch(t *testing.T) {
 		t.Errorf("%v %v", between, err)
 	}
 	if all, err := r.Between(t.Context(), strings.Repeat("1", 40), hash); err != nil || len(all) != 2 {
-		t.Errorf("from a commit that is not there: %v %v", all, err)
+		t.Errorf("from a commit that does not exist: %v %v", all, err)
 	}
 }
 

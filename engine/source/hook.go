@@ -193,7 +193,7 @@ func (r Repository) Check(ctx context.Context, offers *check.Offers, commit, dir
 func takes(services []Checked, branch string) bool {
 	return slices.ContainsFunc(services, func(c Checked) bool {
 		return c.Result.Service != nil && slices.ContainsFunc(c.Result.Service.Stages, func(s manifest.Stage) bool {
-			return s.On == manifest.OnPush && s.Branch == branch
+			return s.When == manifest.OnPush && s.Branch == branch
 		})
 	})
 }

@@ -47,7 +47,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-const root = "rudmar: 1\nservice: frostline\nstages: [{stage: trial, target: local/north, enter: {on: push, branch: taken}}]\n"
+const root = "rudmar: 1\nservice: frostline\nstages: [{stage: trial, target: local/north, enter: {when: push, branch: taken}}]\n"
 const fn = "function: warn\nhandler: warn:run\n"
 
 func host(t *testing.T) (*source.Host, string, *[]string) {
@@ -135,7 +135,7 @@ func TestPushes(t *testing.T) {
 		out, err := pushFiles(t, address, "wren", branch, broken)
 		if (err != nil) != refused || refused &&
 			!strings.Contains(out,
-				`frostline/functions/warn/function.yaml:2:10: there is no file functions/warn/wran.py; did you mean "warn"? (RM1605)`) {
+				`frostline/functions/warn/function.yaml:2:10: no file functions/warn/wran.py; did you mean "warn"? (RM1605)`) {
 			t.Errorf("a broken push to %s: %v\n%s", branch, err, out)
 		}
 	}

@@ -71,7 +71,7 @@ func story(s *store.Store) []acts.Act {
 		{Index: 3, Address: "revision/warn", Kind: "revision", Function: "warn", Change: resource.Create},
 		{Index: 4, Address: "route/warn/a", Kind: "route", Function: "warn", Change: resource.Create},
 	}
-	renamed := plan.Step{Index: 0, Address: "logs/alert", Kind: "logs", Function: "alert", Was: "warn", Change: resource.Update,
+	renamed := plan.Step{Index: 0, Address: "logs/alert", Kind: "logs", Function: "alert", RenamedFrom: "warn", Change: resource.Update,
 		Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/alert"}}
 	var kept, deployment int64
 	var lease store.Lease
@@ -118,7 +118,7 @@ func story(s *store.Store) []acts.Act {
 		Do   func(ctx context.Context) error
 	}{
 		{"a person is added", func(ctx context.Context) error {
-			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Groups: []string{"growers"}}, "linden", "person added")
+			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Groups: []string{"growers"}}, "linden", "user created")
 		}},
 		{"a person signs in", func(ctx context.Context) error {
 			return s.AddSession(ctx, "hash", store.Session{Handle: "wren", CSRF: "c", Until: s.Now().Add(time.Hour)}, "127.0.0.1")
@@ -135,7 +135,7 @@ func story(s *store.Store) []acts.Act {
 		{"a repository is made", func(ctx context.Context) error { return s.AddRepository(ctx, "brambleford", "linden") }},
 		{"a repository is made again", func(ctx context.Context) error { return s.AddRepository(ctx, "brambleford", "linden") }},
 		{"another repository is made", func(ctx context.Context) error { return s.AddRepository(ctx, "canal", "linden") }},
-		{"notices are asked for", func(ctx context.Context) (err error) {
+		{"notices are delivery requested", func(ctx context.Context) (err error) {
 			hook, err = s.CreateNotificationTarget(ctx, store.NotificationTarget{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Person: "linden"})
 			return err
 		}},
@@ -173,10 +173,10 @@ func story(s *store.Store) []acts.Act {
 		{"somebody looks", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
 		{"somebody looks again at once", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
 		{"somebody else looks", func(ctx context.Context) error { return s.RecordView(ctx, first, "wren") }},
-		{"it is asked for", func(ctx context.Context) error {
+		{"it is delivery requested", func(ctx context.Context) error {
 			return s.Request(ctx, "frostline", 1, "live", "wren", nil, time.Time{})
 		}},
-		{"a part is asked for, later", func(ctx context.Context) error {
+		{"a part is delivery requested, later", func(ctx context.Context) error {
 			return s.Request(ctx, "frostline", 1, "live", "wren", part, s.Now().Add(time.Hour))
 		}},
 		{"the part is another", func(ctx context.Context) error {
@@ -200,7 +200,7 @@ func story(s *store.Store) []acts.Act {
 		{"it enters", moves(1, "live", delivery.Planning, func(d *store.Delivery) { d.Agreed = []string{"create a"} })},
 		{"it enters trial, too", moves(1, "trial", delivery.Planning, nil)},
 		{"a plan is kept", keeps(plans(1, 0, steps))},
-		{"a deployment is asked for", deploys(plans(1, 0, steps))},
+		{"a deployment is delivery requested", deploys(plans(1, 0, steps))},
 		{"another one at once", deploys(plans(1, 0, steps))},
 		{"its place is taken", leases},
 		{"it is started", func(ctx context.Context) error {
@@ -210,7 +210,7 @@ func story(s *store.Store) []acts.Act {
 		{"one is done, one fails", writes([]store.Outcome{{Step: &steps[0], Version: 1, Platform: map[string]any{"id": "i"}}, {Step: &steps[1], Version: 1, Error: "quota"}})},
 		{"two more are done", writes([]store.Outcome{{Step: &steps[2], Version: 1}, {Step: &steps[3], Version: 1}})},
 		{"the place is kept", func(ctx context.Context) error { return s.RenewLease(ctx, lease, time.Hour) }},
-		{"it is partly done", ends(1, store.PartiallySucceeded, "logs/warn: quota")},
+		{"it is partially-succeeded", ends(1, store.PartiallySucceeded, "logs/warn: quota")},
 		{"it goes on", func(ctx context.Context) error {
 			return s.Reopen(ctx, store.Deployment{ID: deployment, Place: at}, "linden", "me")
 		}},
@@ -221,8 +221,8 @@ func story(s *store.Store) []acts.Act {
 		{"after that none begins but what was sent", writes(nil, store.Intent{Step: &steps[0], Key: "k3"},
 			store.Intent{Step: &steps[1], Key: "k2", Again: true})},
 		{"the step is done", writes([]store.Outcome{{Step: &steps[1], Version: 1}})},
-		{"it is done", ends(1, store.Done, "")},
-		{"it is done twice", ends(1, store.Done, "")},
+		{"it is done", ends(1, store.Succeeded, "")},
+		{"it is done twice", ends(1, store.Succeeded, "")},
 		{"what is done is opened again", func(ctx context.Context) error {
 			return s.Reopen(ctx, store.Deployment{ID: deployment, Place: at}, "linden", "me")
 		}},
@@ -254,7 +254,7 @@ func story(s *store.Store) []acts.Act {
 			return s.SeeHead(ctx, head("aaaaaaaaaaaaaa", "bbbbbbbbbbbbbb", asked("bbbbbbbbbbbbbb")))
 		}},
 		{"version 2 is built", func(ctx context.Context) error { return built(ctx, "two", []string{"live"}, []string{"trial"}) }},
-		{"the stage is taken away", moves(2, "trial", delivery.Settled, func(d *store.Delivery) { d.Removes = true })},
+		{"the stage is removed", moves(2, "trial", delivery.Settled, func(d *store.Delivery) { d.Removes = true })},
 		{"it comes in by shares", moves(2, "live", delivery.Shifting, nil)},
 		{"version 1 would move beside it", moves(1, "live", delivery.Planning, nil)},
 		{"its shift begins", func(ctx context.Context) error {
@@ -265,14 +265,14 @@ func story(s *store.Store) []acts.Act {
 		{"it is judged by what was read before", func(ctx context.Context) error {
 			return s.JudgeShift(ctx, store.Shift{Service: "frostline", Version: 2, Stage: "live", Active: true})
 		}},
-		{"it went back", moves(2, "live", delivery.RolledBack, func(d *store.Delivery) { d.Reason = "1 of 5 calls failed" })},
+		{"it was rolled back", moves(2, "live", delivery.RolledBack, func(d *store.Delivery) { d.Reason = "1 of 5 calls failed" })},
 		{"it is held when it is over", func(ctx context.Context) error { return s.ChangeShift(ctx, second, "linden", "shift: hold", steered) }},
 		{"a function is renamed: by an old plan", deploys(plans(2, 4, []plan.Step{renamed}))},
-		{"a function is renamed: asked for", deploys(plans(2, 5, []plan.Step{renamed}))},
+		{"a function is renamed: delivery requested", deploys(plans(2, 5, []plan.Step{renamed}))},
 		{"a function is renamed: taken", leases},
-		{"a route is taken away", writes([]store.Outcome{{Step: &plan.Step{Index: 1, Address: "route/warn/a", Kind: "route", Function: "warn", Change: resource.Delete}}})},
+		{"a route is removed", writes([]store.Outcome{{Step: &plan.Step{Index: 1, Address: "route/warn/a", Kind: "route", Function: "warn", Change: resource.Delete}}})},
 		{"a function is renamed", writes([]store.Outcome{{Step: &renamed, Version: 2}})},
-		{"a function is renamed: done", ends(2, store.Done, "")},
+		{"a function is renamed: done", ends(2, store.Succeeded, "")},
 		{"version 1 is pushed again", func(ctx context.Context) error {
 			return s.SeeHead(ctx, head("bbbbbbbbbbbbbb", "cccccccccccccc", asked("cccccccccccccc")))
 		}},
@@ -315,20 +315,20 @@ func story(s *store.Store) []acts.Act {
 		}},
 		{"a private copy is made", func(ctx context.Context) error { return s.PutCopy(ctx, store.Copy{Place: at, Handle: "wren"}) }},
 		{"it is used", func(ctx context.Context) error { return s.PutCopy(ctx, store.Copy{Place: at, Handle: "wren"}) }},
-		{"it is taken away", func(ctx context.Context) error {
+		{"it is removed", func(ctx context.Context) error {
 			return s.DropCopy(ctx, store.Copy{Place: at, Handle: "wren"}, "linden", "nobody used it")
 		}},
 		{"a repository follows another", func(ctx context.Context) error {
 			return s.PutMirror(ctx, store.Mirror{Repository: "canal", URL: "https://git.example/canal", User: "reader", Sealed: []byte("p"), Key: []byte("k"), Every: time.Minute, Person: "wren"})
 		}},
-		{"it cannot be followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "it does not answer") }},
+		{"it cannot be followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "it is unreachable") }},
 		{"it is followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "") }},
 		{"it follows no more", func(ctx context.Context) error { return s.DeleteMirror(ctx, "canal", "wren") }},
 		{"it follows no more twice", func(ctx context.Context) error { return s.DeleteMirror(ctx, "canal", "wren") }},
 		{"a calendar is read", func(ctx context.Context) error {
 			return s.PutCalendar(ctx, store.Calendar{Address: "https://cal.example/a", Text: "BEGIN"})
 		}},
-		{"it cannot be read", func(ctx context.Context) error {
+		{"unreadable", func(ctx context.Context) error {
 			return s.PutCalendar(ctx, store.Calendar{Address: "https://cal.example/a", Error: "404"})
 		}},
 		{"a service is moved", func(ctx context.Context) error { return s.MoveService(ctx, "frostline", "canal", "linden") }},
@@ -337,7 +337,7 @@ func story(s *store.Store) []acts.Act {
 		{"secrets are forgotten", s.ForgetSecrets},
 		{"a token is ended", func(ctx context.Context) error { return s.RevokeToken(ctx, "wren", token) }},
 		{"a person is closed", func(ctx context.Context) error {
-			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Closed: true}, "linden", "person closed")
+			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Closed: true}, "linden", "user closed")
 		}},
 		{"a repository is removed", func(ctx context.Context) error { return s.DeleteRepository(ctx, "brambleford", "linden") }},
 	}
@@ -357,7 +357,7 @@ func acting(t *testing.T) acts.Stage {
 	db.SetMaxOpenConns(1)
 	t.Cleanup(func() { db.Close() })
 	counted := regexp.MustCompile(`^(. (?:events|journal)) \d+`)
-	return acts.Stage{Permissions: story(s), DB: db, After: func() { c.add(time.Second) }, Mask: func(line string) string {
+	return acts.Stage{Acts: story(s), DB: db, After: func() { c.add(time.Second) }, Mask: func(line string) string {
 		now := c.Now()
 		line = strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line)
 		return counted.ReplaceAllString(line, "$1") // so that one act more moves nothing after it

@@ -125,7 +125,7 @@ func (tx Tx) again(ctx context.Context, service string, version int, turn int64)
 		args []any
 	}{
 		{`UPDATE deliveries SET state = 'waiting', since = ?4, why = '', requested_by = '', agreed = '', choice = '', rest = 0, not_before = 0 WHERE service = ?1 AND version = ?2 AND turn < ?3
-			AND state IN ('settled', 'stopped', 'refused', 'went back', 'overtaken')
+			AND state IN ('settled', 'failed', 'rejected', 'rolled-back', 'superseded')
 			AND NOT (state = 'settled' AND EXISTS (SELECT 1 FROM standing s WHERE s.service = deliveries.service AND s.stage = deliveries.stage AND s.version = deliveries.version))`,
 			[]any{service, version, turn, tx.s.stamp()}},
 		{`DELETE FROM approvals WHERE service = ?1 AND version = ?2 AND stage IN (SELECT stage FROM deliveries WHERE service = ?1 AND version = ?2 AND state = 'waiting' AND turn < ?3)`,
@@ -151,7 +151,7 @@ func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, err
 // by itself: where a version waits, moves, or has stopped.
 func (s *Store) RestlessStages(ctx context.Context, service string) ([]string, error) {
 	return list(ctx, s.read, takeText, `SELECT DISTINCT stage FROM deliveries INDEXED BY deliveries_restless
-		WHERE service = ? AND state IN ('waiting', 'planning', 'deploying', 'shifting', 'proving', 'stopped')`, service)
+		WHERE service = ? AND state IN ('waiting', 'planning', 'deploying', 'shifting', 'testing', 'failed')`, service)
 }
 
 // recentTurns is how many turns back it is told what became of versions that
@@ -168,10 +168,10 @@ func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delive
 			newest AS (SELECT max(turn) AS turn FROM deliveries WHERE service = ?1),
 			before AS (SELECT d.stage, max(d.turn) AS turn FROM deliveries d JOIN since USING (stage)
 				WHERE d.service = ?1 AND d.state = 'settled' AND d.turn < since.turn AND d.deployments <> '[]' GROUP BY d.stage)
-		SELECT `+deliveryColumns+` FROM deliveries d WHERE service = ?1 AND (state IN ('planning', 'deploying', 'shifting', 'proving')
+		SELECT `+deliveryColumns+` FROM deliveries d WHERE service = ?1 AND (state IN ('planning', 'deploying', 'shifting', 'testing')
 			OR turn > (SELECT turn FROM newest) - ?2
 			OR turn = (SELECT turn FROM before WHERE before.stage = d.stage)
-			OR state IN ('waiting', 'stopped', 'settled')
+			OR state IN ('waiting', 'failed', 'settled')
 				AND turn >= coalesce((SELECT turn FROM since WHERE since.stage = d.stage), 0))
 		ORDER BY turn DESC, version DESC, rowid`, service, recentTurns)
 }

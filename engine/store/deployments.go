@@ -14,13 +14,13 @@ import (
 // States of deployments and of their steps.
 const (
 	Running            = "running"
-	Done               = "done"
+	Succeeded          = "succeeded"
 	PartiallySucceeded = "partially-succeeded"
-	Stopped            = "stopped"
+	Failed             = "failed"
 
 	StepWaiting   = "waiting"
 	StepRunning   = "running"
-	StepSucceeded = "done"
+	StepSucceeded = "succeeded"
 	StepFailed    = "failed"
 	StepSkipped   = "skipped"
 )
@@ -201,7 +201,7 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 			StepSkipped, d.ID, StepWaiting); err != nil {
 			return err
 		}
-		if d.State == Done {
+		if d.State == Succeeded {
 			if _, err := tx.ExecContext(ctx,
 				`INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,?,?)
 				ON CONFLICT DO UPDATE SET since = CASE WHEN version = excluded.version THEN since ELSE excluded.since END, version = excluded.version`,
@@ -234,7 +234,7 @@ func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string)
 		}
 		result, err := tx.ExecContext(ctx,
 			`UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ? AND state IN (?, ?)`,
-			Running, person, d.ID, PartiallySucceeded, Stopped)
+			Running, person, d.ID, PartiallySucceeded, Failed)
 		if err != nil {
 			return err
 		}
@@ -279,7 +279,7 @@ func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Pl
 		v := row{place: manifest.Place{Service: service}}
 		return v, r.Scan(&v.place.Stage, targetIn{&v.place.Target}, &v.at)
 	}, `SELECT stage, target, max(started_at) FROM deployments WHERE service = ? AND state = ? GROUP BY stage, target`,
-		service, Done)
+		service, Succeeded)
 	out := map[manifest.Place]time.Time{}
 	for _, r := range rows {
 		out[r.place] = millis(r.at)
@@ -296,7 +296,7 @@ func (s *Store) UsualTimes(ctx context.Context) (map[string]time.Duration, error
 	rows, err := list(ctx, s.read, func(r scanner) (usual, error) {
 		var u usual
 		return u, r.Scan(&u.kind, &u.ms)
-	}, `SELECT kind, avg(ended_at - started_at) FROM (SELECT kind, started_at, ended_at FROM deployment_steps WHERE state = 'done' AND attempts = 1 ORDER BY deployment DESC LIMIT 500) GROUP BY kind`)
+	}, `SELECT kind, avg(ended_at - started_at) FROM (SELECT kind, started_at, ended_at FROM deployment_steps WHERE state = 'succeeded' AND attempts = 1 ORDER BY deployment DESC LIMIT 500) GROUP BY kind`)
 	out := map[string]time.Duration{}
 	for _, u := range rows {
 		out[u.kind] = time.Duration(u.ms) * time.Millisecond

@@ -7,16 +7,16 @@ import (
 
 // Topics of events.
 const (
-	TopicSource      = "source"     // a branch has moved
-	TopicBuild       = "build"      // a build began, wrote, or ended
-	TopicDelivery    = "delivery"   // a version waits, moves, or stands elsewhere
-	TopicGates       = "gates"      // gates are judged otherwise than before
-	TopicDeployment  = "deployment" // a deployment was asked for, or got on
-	TopicSecret      = "secret"     // a secret has got a value
-	TopicShift       = "shift"      // a shift got on, or was judged anew
-	TopicNotice      = "notice"     // a notice is to be sent, or was
-	TopicCopy        = "copy"       // somebody's private copy came or went
-	TopicObservation = "look"       // a look at what is live found something else
+	TopicSource      = "source"       // a branch has moved
+	TopicBuild       = "build"        // a build began, wrote, or ended
+	TopicDelivery    = "delivery"     // a version waits, moves, or stands elsewhere
+	TopicGates       = "gates"        // gates are judged otherwise than before
+	TopicDeployment  = "deployment"   // a deployment was asked for, or got on
+	TopicSecret      = "secret"       // a secret has got a value
+	TopicShift       = "shift"        // a shift got on, or was judged anew
+	TopicNotice      = "notification" // a notice is to be sent, or was
+	TopicCopy        = "copy"         // somebody's private copy came or went
+	TopicObservation = "observation"  // a look at what is live found something else
 )
 
 // Deployments is rung, beside the events themselves, when a deployment was asked

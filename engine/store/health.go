@@ -47,6 +47,6 @@ func (s *Store) StuckSince(ctx context.Context, before time.Time) ([]Stuck, erro
 				WHERE s.deployment = d.id), 0)) AS moved
 			FROM deployments d WHERE d.state = 'running' AND moved < ?1
 		UNION ALL SELECT service, stage, 'version ' || version || ' is ' || state, since FROM deliveries
-			WHERE state IN ('planning', 'proving') AND since < ?1
+			WHERE state IN ('planning', 'testing') AND since < ?1
 		ORDER BY 4 LIMIT 100`, before.UnixMilli())
 }

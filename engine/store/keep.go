@@ -53,9 +53,9 @@ func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, 
 			OR EXISTS (SELECT 1 FROM standing s WHERE s.service = v.service AND s.version = v.number)
 			OR EXISTS (SELECT 1 FROM deliveries d, json_each(d.choice, '$.kept') k
 				WHERE d.service = v.service AND d.choice <> '' AND k.value = v.number
-				AND (d.state NOT IN ('settled', 'refused', 'went back', 'overtaken') OR EXISTS (SELECT 1 FROM standing s
+				AND (d.state NOT IN ('settled', 'rejected', 'rolled-back', 'superseded') OR EXISTS (SELECT 1 FROM standing s
 					WHERE s.service = d.service AND s.stage = d.stage AND s.version = d.version)))
-			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'proving', 'stopped'))))`, stampOf(before), newestKept)
+			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'testing', 'failed'))))`, stampOf(before), newestKept)
 }
 
 // GiveBack gives room that is not used any more back to the disk, where it is

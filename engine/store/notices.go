@@ -10,11 +10,11 @@ import (
 )
 
 // The kinds of notices, beside those of deliveries: "delivery." and a state, such as
-// "delivery.went back".
+// "delivery.rolled-back".
 const (
 	NoticeBuildFailed = "build.failed"
 	NoticeVersion     = "version.built"
-	NoticeDrift       = "drift.found"
+	NoticeDrift       = "drift.detected"
 	noticeDelivery    = "delivery."
 )
 

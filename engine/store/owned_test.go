@@ -35,7 +35,7 @@ func TestServicesAndTheirRepositories(t *testing.T) {
 	if err != nil || got.Dir != "frostline" {
 		t.Errorf("a branch that no stage takes moved it to %q: %v", got.Dir, err)
 	}
-	is(t, "moving what is not there", s.MoveService(ctx, "icehouse", "canal", "wren"), store.ErrNotFound)
+	is(t, "moving what does not exist", s.MoveService(ctx, "icehouse", "canal", "wren"), store.ErrNotFound)
 	must(t, s.SeeHead(ctx, store.Head{Repository: "canal", Branch: "main", Hash: "abc"}))
 	is(t, "moving it", s.MoveService(ctx, "frostline", "canal", "wren"), nil)
 	if heads, err := s.Heads(ctx, "canal"); err != nil || len(heads) != 0 {
@@ -52,7 +52,7 @@ func TestServicesAndTheirRepositories(t *testing.T) {
 func TestTokensAreTheirMakers(t *testing.T) {
 	s, clock, _ := open(t)
 	ctx := t.Context()
-	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "user created"))
 	token := store.Token{Handle: "wren", Name: "nightly", Permissions: []string{"look"}, Until: s.Now().Add(time.Hour)}
 	id, err := s.AddToken(ctx, "hash", token)
 	must(t, err)
@@ -130,7 +130,7 @@ func TestGiveBack(t *testing.T) {
 // A token that has run out is listed for a week more.
 func TestTokensThatRanOut(t *testing.T) {
 	s, clock, _ := open(t)
-	must(t, s.PutPerson(t.Context(), store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
+	must(t, s.PutPerson(t.Context(), store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "user created"))
 	_, err := s.AddToken(t.Context(), "hash", store.Token{Handle: "wren", Name: "nightly", Permissions: []string{"look"}, Until: s.Now().Add(time.Hour)})
 	must(t, err)
 	for i, listed := range []int{1, 1, 0} { // after no time, a week, and a week and two hours
@@ -190,7 +190,7 @@ func TestWhatHooksTake(t *testing.T) {
 	must(t, err)
 	_, err = s.CreateNotificationTarget(ctx, store.NotificationTarget{Name: "chat", URL: "https://chat.example/other", Sealed: []byte("k"), Person: "wren"})
 	is(t, "a second one of that name", err, store.ErrHookNamed)
-	must(t, s.Within(ctx, func(tx store.Tx) error { return tx.Notify(ctx, "build.failed", "frostline", "", "it failed", nil) }))
+	must(t, s.Within(ctx, func(tx store.Tx) error { return tx.Notify(ctx, "build.failed", "frostline", "", "failed", nil) }))
 	hook, err := s.NotificationTarget(ctx, id)
 	must(t, err)
 	is(t, "ending it", s.DeleteNotificationTarget(ctx, hook, "wren"), nil)
@@ -206,7 +206,7 @@ func TestWhatHooksTake(t *testing.T) {
 func TestCopiesAreOneEach(t *testing.T) {
 	s, clock, _ := open(t)
 	ctx := t.Context()
-	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "user created"))
 	withVersion(t, s, "one")
 	mine := store.Copy{Place: manifest.PlaceOf("frostline", "trial", "local/north"), Handle: "wren"}
 	must(t, s.PutCopy(ctx, mine))

@@ -137,16 +137,17 @@ func (tx Tx) Note(ctx context.Context, e Entry) error {
 // Journal gives lines about a service, newest first: those that have the person, the
 // stage and the deed of e, where it has any.
 func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([]Entry, error) {
+	actions := formerActions()
 	return list(ctx, s.read, func(r scanner) (Entry, error) {
 		var e Entry
 		var at int64
 		err := r.Scan(&e.ID, &at, &e.Person, &e.Service, &e.Stage, &e.What, &e.Text, &e.Token)
 		e.At = millis(at)
-		return e, err
+		return e.present(actions), err
 	}, `SELECT id, at, person, service, stage, what, text, token FROM journal
 		WHERE service IN (?1, '') AND (?2 = 0 OR id < ?2) AND (?3 = '' OR instr(lower(text || ' ' || what), lower(?3)))
-			AND (?4 = '' OR person = ?4) AND (?5 = '' OR stage = ?5) AND (?6 = '' OR what = ?6)
-		ORDER BY id DESC LIMIT ?7`, service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit)
+			AND (?4 = '' OR person = ?4) AND (?5 = '' OR stage = ?5) AND (?6 = '' OR what IN (SELECT value FROM json_each(?8)))
+		ORDER BY id DESC LIMIT ?7`, service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit, actionNames(e.What))
 }
 
 // Sealed is a secret's value, sealed.

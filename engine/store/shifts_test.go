@@ -83,7 +83,7 @@ func TestShiftsAreNotOverwritten(t *testing.T) {
 		t.Fatal(err)
 	}
 	if active, err := s.ActiveShifts(ctx, "frostline"); err != nil || len(active) != 0 {
-		t.Errorf("what went back still shifts: %v %+v", err, active)
+		t.Errorf("what was rolled back still shifts: %v %+v", err, active)
 	}
 	if err := s.JudgeShift(ctx, now); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("what is over is judged: %v", err)

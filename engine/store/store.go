@@ -118,7 +118,7 @@ func (s *Store) migrate(ctx context.Context, file string) error {
 	if err != nil {
 		return err
 	}
-	steps, err := goose.NewProvider(goose.DialectSQLite3, s.write.DB, files)
+	steps, err := goose.NewProvider(goose.DialectSQLite3, s.write.DB, files, goose.WithGoMigrations(wordsMigration()))
 	if err != nil {
 		return err
 	}

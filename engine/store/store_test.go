@@ -237,8 +237,8 @@ func TestPeopleSessionsAndSecrets(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
 	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}, "",
-		"person added"))
-	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "reader", Password: "y"}, "", "person added"))
+		"user created"))
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "reader", Password: "y"}, "", "user created"))
 	p, err := s.Person(ctx, "wren")
 	if err != nil || p.Role != "reader" || len(p.Groups) != 0 {
 		t.Errorf("%+v %v", p, err)

@@ -67,7 +67,7 @@ func TestAnOlderDatabaseIsCopiedFirst(t *testing.T) {
 func TestReadingAlone(t *testing.T) {
 	empty := filepath.Join(t.TempDir(), "none")
 	if _, err := store.OpenReading(empty, time.Now); !errors.Is(err, store.ErrNoData) || !strings.Contains(err.Error(), empty) {
-		t.Errorf("where there is none: %v", err)
+		t.Errorf("where not found: %v", err)
 	}
 	if _, err := os.Stat(empty); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("reading made a folder: %v", err)

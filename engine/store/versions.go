@@ -29,7 +29,7 @@ func (s *Store) Heads(ctx context.Context, repository string) (map[string]string
 // The states of a build.
 const (
 	BuildQueued    = "queued"
-	BuildSucceeded = "done"
+	BuildSucceeded = "succeeded"
 	BuildFailed    = "failed"
 	BuildCancelled = "cancelled"
 )

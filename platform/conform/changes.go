@@ -205,12 +205,12 @@ func renamed(ctx context.Context, t *trial) error {
 		return errSkip
 	}
 	for address, attributes := range map[string]map[string]any{"identity/first-name": {"owner": "somebody"},
-		"logs/first-name": {"keep": 86_400_000.0}} {
+		"logs/first-name": {"retention": 86_400_000.0}} {
 		if _, err := t.put(ctx, address, attributes); err != nil {
 			return err
 		}
 	}
-	wish := platform.Change{Key: t.key(), Attributes: map[string]any{"owner": "somebody"}, Was: "first-name"}
+	wish := platform.Change{Key: t.key(), Attributes: map[string]any{"owner": "somebody"}, RenamedFrom: "first-name"}
 	for range 2 {
 		if _, err := t.client.Put(ctx, t.scope, "identity/second-name", wish); err != nil {
 			return err

@@ -139,7 +139,7 @@ const callFor = 4 * time.Second
 func (t *trial) config() map[string]any {
 	runtime, _, _ := t.code()
 	return map[string]any{"runtime": runtime, "handler": "main:run", "memory": 128.0 * (1 << 20),
-		"timeout": float64(callFor.Milliseconds()), "at_once": 2.0}
+		"timeout": float64(callFor.Milliseconds()), "max_concurrency": 2.0}
 }
 
 // wants tells that a call was to be refused with a status.

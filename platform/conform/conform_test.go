@@ -74,18 +74,18 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 			r.Header.Set("Authorization", "Bearer secret")
 			next.ServeHTTP(w, r)
 		}},
-		{"the same key makes a change once", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+		{"the same key executes a change once", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			if key := r.Header.Get("Idempotency-Key"); key != "" {
 				r.Header.Set("Idempotency-Key", fmt.Sprint(key, "-", others.Add(1)))
 			}
 			next.ServeHTTP(w, r)
 		}},
-		{"a change is refused where the resource has moved on",
+		{"a change of a resource that has changed since is refused",
 			func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 				r.Header.Del("If-Match")
 				next.ServeHTTP(w, r)
 			}},
-		{"regions are kept apart", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+		{"regions are separate", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			r.URL.Path = strings.Replace(r.URL.Path, "/regions/coast/", "/regions/north/", 1)
 			r.URL.RawPath = strings.Replace(r.URL.RawPath, "/regions/coast/", "/regions/north/", 1)
 			next.ServeHTTP(w, r)
@@ -99,7 +99,7 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 			}
 			next.ServeHTTP(w, r)
 		}},
-		{"a snapshot that is known is not sent again", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+		{"a known snapshot is not sent again", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			r.Header.Del("If-None-Match")
 			next.ServeHTTP(w, r)
 		}},

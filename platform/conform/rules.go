@@ -186,7 +186,7 @@ func rules() []rule {
 			return err
 		}},
 		{"a route that is not open to anyone refuses strangers", func(ctx context.Context, t *trial) error {
-			status, body, err := t.routed(ctx, "members")
+			status, body, err := t.routed(ctx, "authenticated")
 			if err == nil && (status != http.StatusUnauthorized && status != http.StatusForbidden ||
 				!strings.Contains(body, `"detail"`)) {
 				err = fmt.Errorf("it responds %d, %s; expected a problem with 401 or 403", status, body)
@@ -244,8 +244,8 @@ func packed(text string) ([]byte, error) {
 
 func kindsAreThere(_ context.Context, t *trial) error {
 	for kind, attributes := range map[string][]string{
-		resource.Identity: {"owner"}, resource.Grant: {"resource", "verbs"}, resource.Logs: {"keep"},
-		resource.Function: {"runtime", "handler", "memory", "timeout", "at_once", "env.*"},
+		resource.Identity: {"owner"}, resource.Grant: {"resource", "verbs"}, resource.Logs: {"retention"},
+		resource.Function: {"runtime", "handler", "memory", "timeout", "max_concurrency", "env.*"},
 		resource.Revision: {"artifact", "configuration", "id"}, resource.Pointer: {"shares"}, resource.Opening: {"to"},
 		resource.Route: {"method", "path", "enabled"},
 	} {
@@ -267,12 +267,12 @@ func kindsAreThere(_ context.Context, t *trial) error {
 
 func sameKey(ctx context.Context, t *trial) error {
 	key := t.key()
-	wish := platform.Change{Key: key, Attributes: map[string]any{"keep": 86_400_000.0}, Version: 1}
+	wish := platform.Change{Key: key, Attributes: map[string]any{"retention": 86_400_000.0}, Version: 1}
 	first, err := t.client.Put(ctx, t.scope, "logs/warn", wish)
 	if err != nil {
 		return err
 	}
-	if _, err := t.put(ctx, "logs/warn", map[string]any{"keep": 172_800_000.0}); err != nil {
+	if _, err := t.put(ctx, "logs/warn", map[string]any{"retention": 172_800_000.0}); err != nil {
 		return err
 	}
 	again, err := t.client.Put(ctx, t.scope, "logs/warn", wish)
@@ -285,7 +285,7 @@ func sameKey(ctx context.Context, t *trial) error {
 		return err
 	case again.Tag != first.Tag:
 		return fmt.Errorf("the second response is %q, the first %q", again.Tag, first.Tag)
-	case found == nil || found.Attributes["keep"] != 172_800_000.0:
+	case found == nil || found.Attributes["retention"] != 172_800_000.0:
 		return fmt.Errorf("the second request with the same key changed it again: %+v", found)
 	}
 	return nil

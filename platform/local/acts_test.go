@@ -72,7 +72,7 @@ func acting(t *testing.T) acts.Stage {
 	}
 	const at, hand, data = "/regions/north/scopes/frostline/trial", "/hand/north/frostline/trial", "/data"
 	config := func(memory float64) map[string]any {
-		return map[string]any{"runtime": "python", "handler": "main:run", "memory": memory, "timeout": 5000.0, "at_once": 5.0, "env.KEY": "-"}
+		return map[string]any{"runtime": "python", "handler": "main:run", "memory": memory, "timeout": 5000.0, "max_concurrency": 5.0, "env.KEY": "-"}
 	}
 	first, second := resource.Configuration(config(1<<27)), resource.Configuration(config(1<<28))
 	frozen := func(configuration string) map[string]any {
@@ -144,7 +144,7 @@ func acting(t *testing.T) acts.Stage {
 		}},
 		put("it is changed by who saw another", "identity/warn", identity("growers"), func(w *wish) { w.Match = "other" }),
 		put("it is changed by who saw it", "identity/warn", identity("growers"), func(w *wish) { w.Match = tagOf(identity("cold-nights")) }),
-		put("what is not there is changed", "identity/gone", identity("growers"), func(w *wish) { w.Match = "*" }),
+		put("what does not exist is changed", "identity/gone", identity("growers"), func(w *wish) { w.Match = "*" }),
 		put("a grant with a secret is put", "grant/warn/secrets/key", map[string]any{"resource": "secrets/key", "verbs": []any{"read"}},
 			func(w *wish) { w.Secrets = map[string]string{"value": "hidden"} }),
 		put("who deploys puts log lines", "logs/warn", map[string]any{"keep": 5_000_000.0}, func(w *wish) { w.Fence = 7 }),
@@ -192,10 +192,10 @@ func acting(t *testing.T) acts.Stage {
 		put("it is called alarm again", "identity/alarm", identity("growers"), func(w *wish) { w.Was = "warn" }),
 		put("nothing is called alert", "identity/alert", identity("growers"), func(w *wish) { w.Was = "warn" }),
 		put("a log is no identity", "logs/alert", map[string]any{"keep": 5_000_000.0}, func(w *wish) { w.Was = "alarm" }),
-		remove("its pointer is taken away by who saw another", "pointer/alarm", func(w *wish) { w.Match = "other" }),
-		remove("a function that is called is taken away", "function/alarm", nil),
-		remove("its pointer is taken away", "pointer/alarm", nil),
-		remove("its pointer is taken away twice", "pointer/alarm", nil),
+		remove("its pointer is removed by who saw another", "pointer/alarm", func(w *wish) { w.Match = "other" }),
+		remove("a function that is called is removed", "function/alarm", nil),
+		remove("its pointer is removed", "pointer/alarm", nil),
+		remove("its pointer is removed twice", "pointer/alarm", nil),
 		{Name: "what it took finds nobody", Do: delivers("subscription/alarm/read")},
 		{Name: "nothing is due so soon", Do: takes("subscription/alarm/read")},
 		{Name: "a minute goes by", Do: func(context.Context) error { now = now.Add(time.Minute); return nil }},
@@ -231,20 +231,20 @@ func acting(t *testing.T) acts.Stage {
 		{Name: "it is carried out", Do: carriesOut},
 		begins("a change is accepted that cannot be", "logs/alarm", map[string]any{"keep": 9_000_000.0}, func(w *wish) { w.Match, w.Key = "other", "again" }),
 		{Name: "it fails", Do: carriesOut},
-		begins("it is asked for once more", "logs/alarm", map[string]any{"keep": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("it is delivery requested once more", "logs/alarm", map[string]any{"keep": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
 		{Name: "it is carried out now", Do: carriesOut},
-		begins("its log lines are to be taken away", "logs/alarm", nil, func(w *wish) { w.Remove = true }),
-		{Name: "they are taken away", Do: carriesOut},
-		begins("what is done is asked for again", "logs/alarm", map[string]any{"keep": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("its log lines are to be removed", "logs/alarm", nil, func(w *wish) { w.Remove = true }),
+		{Name: "they are removed", Do: carriesOut},
+		begins("what is done is delivery requested again", "logs/alarm", map[string]any{"keep": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
 		ask("the weather is slow", "secret", "PUT", "/hand/north/weather", `{"take_ms": 5}`),
-		remove("its revision is taken away", "revision/alarm", nil),
-		remove("its function is taken away", "function/alarm", nil),
+		remove("its revision is removed", "revision/alarm", nil),
+		remove("its function is removed", "function/alarm", nil),
 	}
 	return acts.Stage{Acts: list, DB: p.store.db.DB, After: func() { now = now.Add(10 * time.Millisecond) },
 		Mask: func(line string) string {
 			return masked(strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line))
 		},
-		InParts: []string{"it is carried out", "it is carried out now", "it fails", "they are taken away"}} // the note of an operation comes after it
+		InParts: []string{"it is carried out", "it is carried out now", "it fails", "they are removed"}} // the note of an operation comes after it
 }
 
 // masked hides what is another each time.

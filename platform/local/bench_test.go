@@ -66,7 +66,7 @@ func newBench(b *testing.B, atOnce float64) *bench {
 	must(b, pack.Write(&archive, entries))
 	must(b, k.client.PutArtifact(b.Context(), listing.Digest(), archive.Bytes()))
 	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
-		"timeout": 30_000.0, "at_once": atOnce}
+		"timeout": 30_000.0, "max_concurrency": atOnce}
 	configuration := resource.Configuration(config)
 	id := resource.RevisionID(listing.Digest(), configuration)
 	for i, r := range []struct {
@@ -223,7 +223,7 @@ func BenchmarkColdStart(b *testing.B) {
 		for i := range starts {
 			// Another configuration is another revision, which has no warm instance.
 			config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
-				"timeout": 30_000.0, "at_once": 10.0, "env.N": fmt.Sprint(b.N, i, time.Now().UnixNano())}
+				"timeout": 30_000.0, "max_concurrency": 10.0, "env.N": fmt.Sprint(b.N, i, time.Now().UnixNano())}
 			k.revise(b, config)
 			inv, err := k.client.Invoke(b.Context(), k.scope, "echo", "", "", map[string]any{"body": map[string]any{"n": 1}}, time.Minute)
 			if err != nil || !inv.Cold || inv.Error != nil {

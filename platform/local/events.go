@@ -65,15 +65,15 @@ func readSubscription(sc scope, r row) (subscription, bool) {
 	s.at.function, s.name, _ = strings.Cut(rest, "/")
 	source, _ := r.attributes["source"].(string)
 	s.kind, s.source, _ = strings.Cut(source, "/")
-	on, _ := r.attributes["on"].([]any)
+	on, _ := r.attributes["events"].([]any)
 	for _, word := range on {
 		s.on = append(s.on, fmt.Sprint(word))
 	}
 	s.match, _ = r.attributes["match"].(string)
-	if batch, ok := r.attributes["batch"].(float64); ok {
+	if batch, ok := r.attributes["batch_size"].(float64); ok {
 		s.batch = max(1, int(batch))
 	}
-	wait, _ := r.attributes["wait"].(float64)
+	wait, _ := r.attributes["max_wait"].(float64)
 	s.wait = msDuration(wait)
 	return s, true
 }

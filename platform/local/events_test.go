@@ -121,7 +121,7 @@ func TestABusyFunctionIsNotAttempted(t *testing.T) {
 	s, end := again(t, t.TempDir(), c.Now)
 	defer end()
 	s.looker()
-	s.noting("intake", map[string]any{"at_once": 1.0})
+	s.noting("intake", map[string]any{"max_concurrency": 1.0})
 	const all = 8
 	for i := range all {
 		if status, text := s.hand("POST", "north/frostline/trial/queues/readings", i); status != http.StatusAccepted {
@@ -158,7 +158,7 @@ func TestABusyFunctionIsNotAttempted(t *testing.T) {
 // No more than four calls of one subscription are under way.
 func TestFourAreUnderWay(t *testing.T) {
 	s := newStand(t)
-	s.deploy("intake", "import time\ndef run(call):\n    time.sleep(0.2)\n", map[string]any{"at_once": 4.0})
+	s.deploy("intake", "import time\ndef run(call):\n    time.sleep(0.2)\n", map[string]any{"max_concurrency": 4.0})
 	for i := range 12 {
 		if status, text := s.hand("POST", "north/frostline/trial/queues/readings", i); status != http.StatusAccepted {
 			t.Fatal(status, text)

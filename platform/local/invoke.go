@@ -51,7 +51,7 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	inv.Revision, inv.Version = r.id, &r.version
 	memory, _ := r.config["memory"].(float64)
 	inv.MemoryLimit = int64(memory)
-	atOnce, _ := function.attributes["at_once"].(float64)
+	atOnce, _ := function.attributes["max_concurrency"].(float64)
 	if !p.pool.enter(c.at, max(1, int(atOnce))) {
 		inv.Outcome = api.Throttled
 		inv.Error = &api.InvocationError{Kind: "Throttled",

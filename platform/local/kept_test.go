@@ -65,7 +65,7 @@ func TestRevisionsThatAreKept(t *testing.T) {
 	must(t, errors.Join(p.archives.put(listing.Digest(), archive), put("identity/warn", map[string]any{"owner": "x"})))
 	var ids []string
 	for i := range 14 {
-		config := map[string]any{"runtime": "python", "handler": "main:run", "memory": float64(64+i) * (1 << 20), "timeout": 5000.0, "at_once": 5.0}
+		config := map[string]any{"runtime": "python", "handler": "main:run", "memory": float64(64+i) * (1 << 20), "timeout": 5000.0, "max_concurrency": 5.0}
 		configuration := resource.Configuration(config)
 		id := resource.RevisionID(listing.Digest(), configuration)
 		ids = append(ids, id)

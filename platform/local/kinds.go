@@ -39,11 +39,11 @@ func kinds() []api.Kind {
 		{Kind: resource.Identity, Attributes: []api.AttributeKind{text("owner", true), computed("id")}},
 		{Kind: resource.Grant,
 			Attributes: []api.AttributeKind{text("resource", false), of("verbs", api.List, true), secret("value")}},
-		{Kind: resource.Logs, Attributes: []api.AttributeKind{measured("keep", api.Ms, 3_600_000, 3653*day)}},
+		{Kind: resource.Logs, Attributes: []api.AttributeKind{measured("retention", api.Ms, 3_600_000, 3653*day)}},
 		{Kind: resource.Function, Attributes: []api.AttributeKind{
 			text("runtime", true), text("handler", true), secret("env.*"),
 			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute),
-			of("at_once", api.Number, true), of("network", api.Boolean, true),
+			of("max_concurrency", api.Number, true), of("network", api.Boolean, true),
 		}},
 		{Kind: resource.Revision,
 			Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},
@@ -56,8 +56,8 @@ func kinds() []api.Kind {
 			Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day),
 				of("enabled", api.Boolean, true)}},
 		{Kind: resource.Subscription, Attributes: []api.AttributeKind{
-			text("source", false), of("on", api.List, true), text("match", true), of("batch", api.Number, true),
-			measured("wait", api.Ms, 0, 15*minute), of("enabled", api.Boolean, true),
+			text("source", false), of("events", api.List, true), text("match", true), of("batch_size", api.Number, true),
+			measured("max_wait", api.Ms, 0, 15*minute), of("enabled", api.Boolean, true),
 		}},
 	}
 }
@@ -70,7 +70,7 @@ func Kinds() api.Kinds {
 
 // triggers lists what can call a function.
 func triggers() []string {
-	return []string{"route", "cron", "every", "objects", "queue", "function"}
+	return []string{"route", "cron", "every", "objects", "queue", "after_function"}
 }
 
 // permissions lists the kinds of resources that grants may be about.

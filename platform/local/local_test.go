@@ -76,7 +76,7 @@ func (s *stand) put(address string, attributes map[string]any) {
 	if _, err := s.client.Put(s.Context(), s.scope, address,
 		platform.Change{Key: fmt.Sprint("k", s.keys), Attributes: attributes, Version: 3,
 			Replace: strings.HasPrefix(address, "revision/")}); err != nil {
-		s.Fatalf("putting %s: %v", address, err)
+		s.Fatalf("creating %s: %v", address, err)
 	}
 }
 
@@ -100,7 +100,7 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 	}
 	must(s, err)
 	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 5000.0,
-		"at_once": 5.0, "env.PLACE": "orchard"}
+		"max_concurrency": 5.0, "env.PLACE": "orchard"}
 	for k, v := range changes {
 		config[k] = v
 	}
@@ -176,7 +176,7 @@ func TestWhatGoesWrongIsSaid(t *testing.T) {
 		{"eats memory", "def run(call):\n    held = []\n    while True: held.append(bytearray(1 << 20))\n",
 			map[string]any{"memory": 64.0 * (1 << 20)}, api.OutOfMemory, "64 MiB"},
 		{"ends its process", "import os\ndef run(call):\n    os._exit(3)\n", nil, api.Failed, "exit status 3"},
-		{"answers what is not JSON", "def run(call):\n    return {1, 2}\n", nil, api.Failed, "not JSON serializable"},
+		{"answers what is not valid JSON", "def run(call):\n    return {1, 2}\n", nil, api.Failed, "not JSON serializable"},
 	}
 	s := newStand(t)
 	for i, tt := range tests {
@@ -245,8 +245,8 @@ def run(call):
 	}
 	row := map[string]any{"limit": 0.5}
 	want := []any{nil, row, map[string]any{"hill": row},
-		"stations may not delete tables/stations; give it permissions: {may: [delete], of: tables/stations}",
-		"stations may not read tables/growers; give it permissions: {may: [read], of: tables/growers}", nil}
+		"stations cannot delete tables/stations; add permissions: {allow: [delete], resource: tables/stations}",
+		"stations cannot read tables/growers; add permissions: {allow: [read], resource: tables/growers}", nil}
 	if fmt.Sprint(inv.Response) != fmt.Sprint(want) {
 		t.Errorf("answers:\n%v\nwant\n%v", inv.Response, want)
 	}
@@ -331,7 +331,7 @@ func TestRoutes(t *testing.T) {
 
 func TestAtOnce(t *testing.T) {
 	s := newStand(t)
-	s.deploy("slow", "import time\ndef run(call):\n    print('begun', flush=True)\n    time.sleep(call.event)\n    return 'ok'\n", map[string]any{"at_once": 1.0})
+	s.deploy("slow", "import time\ndef run(call):\n    print('begun', flush=True)\n    time.sleep(call.event)\n    return 'ok'\n", map[string]any{"max_concurrency": 1.0})
 	done := make(chan api.Invocation)
 	go func() { done <- s.call("slow", 3) }()
 	deadline := time.Now().Add(time.Minute)

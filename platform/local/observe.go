@@ -297,7 +297,7 @@ func (o *observations) tidy(ctx context.Context) {
 		text string
 		arg  int64
 	}{
-		{`DELETE FROM log_lines WHERE at < ? - coalesce((SELECT json_extract(r.attributes, '$.keep') FROM resources r
+		{`DELETE FROM log_lines WHERE at < ? - coalesce((SELECT json_extract(r.attributes, '$.retention') FROM resources r
 			WHERE r.region = log_lines.region AND r.service = log_lines.service AND r.stage = log_lines.stage AND r.address = 'logs/' || log_lines.function), 1209600000)`, now.UnixMilli()},
 		{`DELETE FROM minutes WHERE minute < ?`, now.Add(-keptMinutes).UnixMilli()},
 		{`DELETE FROM answered WHERE at < ?`, now.Add(-keptOperations).UnixMilli()},

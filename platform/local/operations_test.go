@@ -59,7 +59,7 @@ func TestOperationsOutliveTheirPlatform(t *testing.T) {
 		select {
 		case err := <-failed:
 			if !platform.HasStatus(err, http.StatusPreconditionFailed) || !strings.Contains(err.Error(), "has changed since") {
-				t.Errorf("a change of what has moved on: %v", err)
+				t.Errorf("a change with an outdated tag: %v", err)
 			}
 			return
 		case <-time.After(10 * time.Millisecond): // the platform looks at its clock again

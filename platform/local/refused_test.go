@@ -61,7 +61,7 @@ func TestWhatIsRefused(t *testing.T) {
 	}
 	after, err := s.client.Snapshot(t.Context(), s.scope)
 	if err != nil || after.Fingerprint != before.Fingerprint {
-		t.Errorf("something of it is there: %v %v", after, err)
+		t.Errorf("something of it exists: %v %v", after, err)
 	}
 }
 

@@ -50,7 +50,7 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 		}
 	}
 	wait(20)
-	wish := platform.Change{Key: "renamed", Attributes: map[string]any{"owner": "cold-nights"}, Was: "old", Version: 4}
+	wish := platform.Change{Key: "renamed", Attributes: map[string]any{"owner": "cold-nights"}, RenamedFrom: "old", Version: 4}
 	for range 2 { // the same again does no harm
 		if _, err := s.client.Put(t.Context(), s.scope, "identity/new", wish); err != nil {
 			t.Fatal(err)
@@ -101,9 +101,9 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 		address string
 		wish    platform.Change
 	}{
-		"one that is not":   {"identity/newer", platform.Change{Was: "nobody"}},
-		"one that is taken": {"identity/old-timer", platform.Change{Was: "new"}},
-		"a route":           {"route/x/ask", platform.Change{Was: "new"}},
+		"one that is not":   {"identity/newer", platform.Change{RenamedFrom: "nobody"}},
+		"one that is taken": {"identity/old-timer", platform.Change{RenamedFrom: "new"}},
+		"a route":           {"route/x/ask", platform.Change{RenamedFrom: "new"}},
 	} {
 		w.wish.Key, w.wish.Attributes = "k-"+name, map[string]any{"owner": "x"}
 		if name == "a route" {

@@ -232,7 +232,7 @@ func run(call *Call) (any, error) {
 func TestCallsAtTheSameTime(t *testing.T) {
 	s := newStand(t)
 	s.deployFile("echo", "main.mjs",
-		[]byte("export const run = async (call) => { console.log(call.event.n); await new Promise((r) => setTimeout(r, call.event.n % 7)); return call.event.n }\n"), node(map[string]any{"at_once": 20.0}))
+		[]byte("export const run = async (call) => { console.log(call.event.n); await new Promise((r) => setTimeout(r, call.event.n % 7)); return call.event.n }\n"), node(map[string]any{"max_concurrency": 20.0}))
 	var group sync.WaitGroup
 	for caller := range 10 {
 		group.Add(1)

@@ -64,7 +64,7 @@ func TestNoFileHoldsASecret(t *testing.T) {
 	}
 	secret := map[string]string{"env.KEY": "plum-and-pear"}
 	attributes := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
-		"timeout": 5000.0, "at_once": 1.0, "env.KEY": "fingerprint"}
+		"timeout": 5000.0, "max_concurrency": 1.0, "env.KEY": "fingerprint"}
 	if _, err := p.put(t.Context(), sc, "function/warn",
 		wish{Key: "f", Attributes: attributes, Secrets: secret}); err != nil {
 		t.Fatal(err)

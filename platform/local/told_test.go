@@ -30,7 +30,7 @@ def run(call):
     if said.isdigit(): return {'status': int(said)}
     if said == 'text': return {'status': 201, 'headers': {'Content-Type': 'application/json'}, 'body': 'quoted'}
     return None
-`, map[string]any{"at_once": 1.0, "timeout": 30_000.0})
+`, map[string]any{"max_concurrency": 1.0, "timeout": 30_000.0})
 	s.route("warn", "ask", "GET", "/warn")
 	for said, want := range map[string]struct {
 		status int
@@ -183,7 +183,7 @@ def run(call):
 		}
 		text := strings.Join(told, "\n")
 		if cut := inv.LogsTruncated != nil && *inv.LogsTruncated; cut != (tt.event == "talk") ||
-			cut != regexp.MustCompile(`4[0-9] KiB of output were left out; a call may write 256 KiB`).MatchString(text) {
+			cut != regexp.MustCompile(`4[0-9] KiB of output were dropped; an invocation can write 256 KiB`).MatchString(text) {
 			t.Errorf("%s: cut %v: %s", tt.event, cut, text)
 		}
 		if traced := strings.Contains(text, "line 3, in run"); traced != (tt.event == "fail") {

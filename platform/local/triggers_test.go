@@ -14,7 +14,7 @@ import (
 // TestEveryTriggerOfTheLanguage calls a function by each kind of trigger, with
 // each word that the language has for what can happen, and by no other.
 func TestEveryTriggerOfTheLanguage(t *testing.T) {
-	if got := strings.Join(append(language.OnWords("objects"), language.OnWords("function")...),
+	if got := strings.Join(append(language.TriggerEvents("objects"), language.TriggerEvents("function")...),
 		" "); got != strings.Join([]string{event.Created, event.Changed, event.Deleted, event.Succeeded, event.Failed}, " ") {
 		t.Errorf("the language has the words %s", got)
 	}
@@ -42,7 +42,7 @@ def run(call):
 		"function succeeded": {"succeed"}, "function failed": {"fail"},
 	}
 	for _, kind := range manifest.TriggerKinds() {
-		words := language.OnWords(string(kind))
+		words := language.TriggerEvents(string(kind))
 		if words == nil {
 			words = []string{""}
 		}

@@ -59,7 +59,7 @@ func TestLineSaysWhereTheSourceStands(t *testing.T) {
 	for want, change := range map[string]func(f *view.Facts){
 		"built 3":               func(*view.Facts) {},
 		"empty 0":               func(f *view.Facts) { f.Head = source.Commit{} },
-		"not taken 0":           func(f *view.Facts) { f.Build = store.Build{} },
+		"not built 0":           func(f *view.Facts) { f.Build = store.Build{} },
 		"building 0":            func(f *view.Facts) { f.Build.State = store.BuildQueued },
 		"failed 0 no such file": func(f *view.Facts) { f.Build.State, f.Build.Reason = store.BuildFailed, "no such file" },
 	} {
@@ -89,13 +89,13 @@ func TestStations(t *testing.T) {
 			"stopped version 3: cases failed 0"},
 		{"an older one stopped", []view.Delivery{of(3, delivery.Settled), of(2, delivery.Failed)}, "settled  0"},
 		{"one waits and has arrived", []view.Delivery{waiting(3, "live", before(delivery.GatePassed), asked())},
-			"settled  1, 3 arrived 1 of 2 hold: waits for one approval"},
-		{"one is on its way", []view.Delivery{waiting(3, "live", before(delivery.GateWaiting))},
-			"settled  1, 3 on its way 0 of 1 hold: before waits"},
+			"settled  1, 3 arrived 1 of 2 gates passed: waits for one approval"},
+		{"one is in progress", []view.Delivery{waiting(3, "live", before(delivery.GateWaiting))},
+			"settled  1, 3 in progress 0 of 1 gates passed: before waits"},
 		{"one cannot arrive", []view.Delivery{waiting(3, "live", before(delivery.GateNotMet))}, "settled  0"},
 		{"the newest that arrived comes first",
 			[]view.Delivery{waiting(4, "live", before(delivery.GateWaiting)), waiting(3, "live", before(delivery.GatePassed), asked())},
-			"settled  2, 3 arrived 1 of 2 hold: waits for one approval"},
+			"settled  2, 3 arrived 1 of 2 gates passed: waits for one approval"},
 		{"older than what is there", []view.Delivery{waiting(1, "live", before(delivery.GatePassed))}, "settled  0"},
 		{"of another stage", []view.Delivery{waiting(3, "trial", before(delivery.GatePassed))}, "settled  0"},
 	} {
@@ -126,7 +126,7 @@ func TestWhatAStageCanBeTakenBackTo(t *testing.T) {
 	}{
 		{"the one before", []view.Delivery{of(3, 5, delivery.Settled, 9), of(1, 1, delivery.Settled, 1), of(2, 2, delivery.Settled, 4)}, 2},
 		{"by their turns", []view.Delivery{of(3, 3, delivery.Settled, 9), of(4, 2, delivery.Settled, 4)}, 4},
-		{"not what went back", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.RolledBack, 4), of(1, 1, delivery.Settled, 1)}, 1},
+		{"not what was rolled back", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.RolledBack, 4), of(1, 1, delivery.Settled, 1)}, 1},
 		{"not what was never there", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.Settled)}, 0},
 		{"not what came later", []view.Delivery{of(4, 6, delivery.Settled, 10), of(3, 5, delivery.Settled, 9)}, 0},
 		{"not while one moves", []view.Delivery{of(4, 6, delivery.Deploying, 10), of(3, 5, delivery.Settled, 9),
@@ -146,21 +146,21 @@ func TestStationsOnSeveralTargets(t *testing.T) {
 	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
 		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
 		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1}, "intake": {Invocations: 2}}}
-	f.Looks[place("live", "coast")] = observe.Look{Error: "it does not answer",
+	f.Looks[place("live", "coast")] = observe.Look{Error: "it is unreachable",
 		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 2}}}
 	s := view.StageLine(f).Stages[1]
 	if s.Version != 1 || s.Since != at.Add(time.Minute).UnixMilli() || fmt.Sprint(api.OrZero(s.Versions)) != "[1 2]" ||
-		s.Drifted != 1 || s.Failing != 1 || api.OrZero(s.Problem) != "it does not answer" {
+		s.Drifted != 1 || s.Failing != 1 || api.OrZero(s.Problem) != "it is unreachable" {
 		t.Errorf("%+v", s)
 	}
 	f.Deliveries = []view.Delivery{waiting(3, "live", before(delivery.GateWaiting))}
-	f.Deliveries[0].Stops = []string{"no key"}
-	if s := view.StageLine(f).Stages[1]; s.Ahead == nil || s.Ahead.Version != 3 || s.Ahead.Stops[0] != "no key" {
-		t.Errorf("what stops a version ahead: %+v", s.Ahead)
+	f.Deliveries[0].Blockers = []string{"no key"}
+	if s := view.StageLine(f).Stages[1]; s.Blocked == nil || s.Blocked.Version != 3 || s.Blocked.Blockers[0] != "no key" {
+		t.Errorf("what stops a version ahead: %+v", s.Blocked)
 	}
 	f.Places = nil
 	if s := view.StageLine(f).Stages[1]; s.State != "empty" || s.Version != 0 || s.Versions != nil {
-		t.Errorf("nothing is there: %+v", s)
+		t.Errorf("nothing exists: %+v", s)
 	}
 	f.Manifests = nil
 	if line := view.StageLine(f); len(line.Stages) != 0 {
@@ -178,7 +178,7 @@ func TestNeeds(t *testing.T) {
 		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Failed, Reason: "cases failed"}},
 		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Failed}}, // older than what is there
 	}
-	f.Deliveries[1].Stops = []string{"no key", "no room"}
+	f.Deliveries[1].Blockers = []string{"no key", "no room"}
 	f.Turned = map[manifest.Place][]view.Turned{
 		place("live", "north"): {{Name: "sms_key", Functions: []string{"relay", "warn"}}}}
 	f.Looks[place("live", "north")] = observe.Look{
@@ -186,22 +186,22 @@ func TestNeeds(t *testing.T) {
 			{Function: "relay", Vanished: true, Left: &plan.Left{}}},
 		DeadLetter: map[string]int{"relay": 1, "intake": 3},
 		Functions:  map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1}, "intake": {Invocations: 2}},
-		Error:      "it does not answer",
+		Error:      "it is unreachable",
 	}
 	var got []string
-	for _, n := range view.Needs(f) {
+	for _, n := range view.Attention(f) {
 		got = append(got, fmt.Sprintf("%s %s (%s)", n.Kind, n.Text, n.Path))
 	}
-	want := `build The newest commit could not be built: no such file (source)
+	want := `build The newest commfailed to build: no such file (source)
 stopped Version 3 stopped in trial: cases failed (deliveries/3/trial)
 stopped Version 4 cannot enter live as it stands: no key; and 1 more (plan?stage=live&version=4)
 approval Version 4 waits for one approval, to enter live (deliveries/4/live)
-platform live on local/north cannot be seen: it does not answer (board)
-drift warn was changed by hand in live on local/north (plan?stage=live)
+platform live on local/north cannot be seen: it is unreachable (board)
+drift warn was changed outside Rudmar in live on local/north (plan?stage=live)
 parked 3 messages of intake failed five times and are parked in live (functions/intake/messages?stage=live)
 parked 1 message of relay failed five times and is parked in live (functions/relay/messages?stage=live)
-errors warn failed 1 of 4 calls in live in the last hour (functions/warn?stage=live)
-secret sms_key has another value in live; relay, warn on local/north has the old one until its plan is run (plan?stage=live&target=local/north)`
+errors warn failed in 1 of 4 invocations in live, last hour (functions/warn?stage=live)
+secret sms_key changed in live; relay, warn on local/north uses the old value until its plan runs (plan?stage=live&target=local/north)`
 	if strings.Join(got, "\n") != want {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), want)
 	}
@@ -243,21 +243,21 @@ func TestWords(t *testing.T) {
 	a, b := routed("GET /stations/hill").Route.V, routed("ANY /stations/{station}").Route.V
 	for _, tt := range []struct{ got, want string }{
 		{strings.Join(view.RouteWords(routed("ANY /a/{b}/{rest...}")), "; "),
-			"any method on /a/{b}/{rest...}, open to growers, vets; {b} is one segment, given as params.b; {rest...} is all the rest of the path, one segment or more"},
-		{view.WhyRoute(nil), "no route takes it: it is answered with 404"},
-		{view.WhyRoute([]route.Route{a}), "only this route takes it"},
+			"any method on /a/{b}/{rest...}, open to growers, vets; {b} is one segment, available as params.b; {rest...} is the rest of the path, one segment or more"},
+		{view.WhyRoute(nil), "no route matches; the response is 404"},
+		{view.WhyRoute([]route.Route{a}), "only this route matches"},
 		{view.WhyRoute([]route.Route{a, b}),
-			"GET /stations/hill goes first: at segment 2 it has a literal, ANY /stations/{station} has a parameter"},
+			"GET /stations/hill has precedence: segment 2 is a literal, and ANY /stations/{station} has a parameter"},
 		{view.WhyRoute([]route.Route{a, routed("ANY /stations/hill").Route.V}),
-			"GET /stations/hill goes first: it names its method"},
-		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"read", "*"},
-			Of: manifest.Template{{Literal: "objects/raw*"}}}), "; "),
-			`read every one of objects whose name starts with "raw"; do everything with every one of objects whose name starts with "raw"`},
-		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"send"},
-			Of: manifest.Template{{Kind: manifest.ToSetting, Name: "q"}}}), "; "),
-			"it may send what the reference names in each stage"},
+			"GET /stations/hill has precedence: it names its method"},
+		{strings.Join(view.PermissionWords(manifest.Permission{Allow: []string{"read", "*"},
+			Resource: manifest.Template{{Literal: "objects/raw*"}}}), "; "),
+			`read every one of objects whose name starts with "raw"; use every verb on every one of objects whose name starts with "raw"`},
+		{strings.Join(view.PermissionWords(manifest.Permission{Allow: []string{"send"},
+			Resource: manifest.Template{{Kind: manifest.ToSetting, Name: "q"}}}), "; "),
+			"it may send the resource named by the reference in each stage"},
 		{view.ObservedWords(place("live", "north"), observe.Metrics{Invocations: 3, MemoryPeak: 64 << 20, MaxMs: 12.4}),
-			"live on local/north: 3 calls, memory peak 64 MiB, 12 ms at most"},
+			"live on local/north: 3 calls, memory peak 64 MiB, at most 12 ms"},
 	} {
 		if tt.got != tt.want {
 			t.Errorf("%q, want %q", tt.got, tt.want)
@@ -268,12 +268,12 @@ func TestWords(t *testing.T) {
 func TestRunnable(t *testing.T) {
 	of := func(version, from int, steps int, problems ...plan.Blocker) *plan.Plan {
 		return &plan.Plan{Base: plan.Base{Place: place("live", "north"), Version: version, From: from},
-			Steps: make([]plan.Step, steps), Problems: problems}
+			Steps: make([]plan.Step, steps), Blockers: problems}
 	}
 	for _, tt := range []struct {
 		plan *plan.Plan
 		was  bool
-		how  api.RunnableHow
+		how  api.RunnableAction
 		says string
 	}{
 		{of(3, 3, 1, plan.Blocker{Message: "x"}), true, api.RunnableActionBlocked, "put right first"},
@@ -283,7 +283,7 @@ func TestRunnable(t *testing.T) {
 		{of(4, 3, 2), true, api.RunnableActionRollback, "Puts version 4 into live again, in the place of version 3"},
 		{of(4, 3, 2), false, api.RunnableActionDelivery, "through its delivery"},
 	} {
-		if got := view.Runnable(tt.plan, tt.was); got.How != tt.how || !strings.Contains(got.Reason, tt.says) {
+		if got := view.Runnable(tt.plan, tt.was); got.Action != tt.how || !strings.Contains(got.Reason, tt.says) {
 			t.Errorf("%+v, want %s %q", got, tt.how, tt.says)
 		}
 	}

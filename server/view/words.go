@@ -35,7 +35,7 @@ func TimesADay(n int) string {
 // ObservedWords says what a function took in a place.
 func ObservedWords(at manifest.Place, f observe.Metrics) string {
 	return fmt.Sprintf("%s on %s: %s, memory peak %s, at most %.0f ms", at.Stage, at.Target,
-		language.FormatCount(f.Invocations, "call"), language.FormatSize(f.MemoryPeak), f.MaxMs)
+		language.FormatCount(f.Invocations, "invocation"), language.FormatSize(f.MemoryPeak), f.MaxMs)
 }
 
 // CallerWords says what calls a function by a trigger.
@@ -53,7 +53,7 @@ func CallerWords(t manifest.Trigger) string {
 }
 
 func triggerWords(t manifest.Trigger) string {
-	if t.Off.V {
+	if !t.Enabled.V {
 		return CallerWords(t) + " (disabled)"
 	}
 	return CallerWords(t)
@@ -80,9 +80,9 @@ func RouteWords(t manifest.Trigger) []string {
 
 // PermissionWords says what a permission allows.
 func PermissionWords(p manifest.Permission) []string {
-	of, literal := p.Of.Literal()
+	of, literal := p.Resource.Literal()
 	if !literal {
-		return []string{"it can " + strings.Join(p.May, ", ") + " the resource named by the reference in each stage"}
+		return []string{"it can " + strings.Join(p.Allow, ", ") + " the resource named by the reference in each stage"}
 	}
 	kind, name, _ := strings.Cut(of, "/")
 	what := fmt.Sprintf("the %s %s", strings.TrimSuffix(kind, "s"), name)
@@ -93,7 +93,7 @@ func PermissionWords(p manifest.Permission) []string {
 		}
 	}
 	var lines []string
-	for _, verb := range p.May {
+	for _, verb := range p.Allow {
 		if verb == "*" {
 			verb = "use every verb on"
 		}

@@ -1,4 +1,4 @@
-/** The steps of a deployment as people read them: by wave, and by function. */
+/** The steps of a deployment as people read them: by phase, and by function. */
 
 import type { Schemas } from './api/client'
 
@@ -10,8 +10,8 @@ export interface Span {
   length: number
 }
 
-export interface Wave {
-  wave: number
+export interface Phase {
+  phase: number
   steps: number
   done: number
   failed: number
@@ -39,18 +39,18 @@ function functionOf(address: string): string {
 function stateOf(steps: Step[]): string {
   for (const state of ['failed', 'running', 'waiting', 'skipped'])
     if (steps.some((s) => s.state === state)) return state === 'waiting' && steps.some(isDone) ? 'running' : state
-  return 'done'
+  return 'succeeded'
 }
 
-const isDone = (s: Step): boolean => s.state === 'done'
+const isDone = (s: Step): boolean => s.state === 'succeeded'
 
-export function wavesOf(steps: Step[]): Wave[] {
-  return [...Map.groupBy(steps, (s) => s.wave)]
+export function phasesOf(steps: Step[]): Phase[] {
+  return [...Map.groupBy(steps, (s) => s.phase)]
     .sort(([a], [b]) => a - b)
-    .map(([wave, own]) => {
+    .map(([phase, own]) => {
       const kinds = Map.groupBy(own, (s) => s.address.split('/')[0] ?? '')
       return {
-        wave,
+        phase,
         steps: own.length,
         done: own.filter(isDone).length,
         failed: own.filter((s) => s.state === 'failed').length,
@@ -81,7 +81,7 @@ export function byFunction(steps: Step[]): FunctionSteps[] {
       name,
       state: stateOf(own),
       done: own.filter(isDone).length,
-      steps: [...own].sort((a, b) => a.wave - b.wave || a.index - b.index),
+      steps: [...own].sort((a, b) => a.phase - b.phase || a.index - b.index),
     }))
     .sort((a, b) => (rank[a.state] ?? 2) - (rank[b.state] ?? 2) || (a.name < b.name ? -1 : 1))
 }

@@ -20,8 +20,8 @@ export const router = createRouter({
       component: () => import('./pages/PlainFrame.vue'),
       children: [
         { path: 'services', name: 'services', component: () => import('./pages/ServicesPage.vue') },
-        { path: 'notices', name: 'notices', component: () => import('./pages/NoticesPage.vue') },
-        { path: 'you', name: 'you', component: () => import('./pages/YouPage.vue') },
+        { path: 'notifications', name: 'notifications', component: () => import('./pages/NotificationsPage.vue') },
+        { path: 'account', name: 'account', component: () => import('./pages/AccountPage.vue') },
         { path: 'docs', name: 'docs', redirect: { name: 'doc', params: { name: 'manifest' } } },
         { path: 'docs/:name', name: 'doc', component: () => import('./pages/DocsPage.vue') },
         { path: 'api', name: 'api', component: () => import('./pages/ApiPage.vue') },
@@ -50,7 +50,7 @@ export const router = createRouter({
         { path: 'plan', name: 'plan', component: () => import('./pages/PlanPage.vue') },
         {
           path: 'plan/:id(\\d+)',
-          name: 'kept-plan',
+          name: 'saved-plan',
           component: () => import('./pages/PlanPage.vue'),
           meta: { page: 'plan' },
         },
@@ -78,6 +78,6 @@ export const router = createRouter({
         { path: 'journal', name: 'journal', component: () => import('./pages/JournalPage.vue') },
       ],
     },
-    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue') },
+    { path: '/:rest(.*)*', name: 'not-found', component: () => import('./pages/NotFoundPage.vue') },
   ],
 })

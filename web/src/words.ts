@@ -109,38 +109,43 @@ export function origin(o: { file?: string; line?: number; rule: string }): strin
 export function tone(state: string): string {
   switch (state) {
     case 'settled':
-    case 'done':
+    case 'succeeded':
     case 'built':
-    case 'holds':
-    case 'answered':
-    case 'shut in':
-    case 'well':
+    case 'passed':
+    case 'overridden':
+    case 'sent':
+    case 'isolated':
+    case 'healthy':
       return 'good'
-    case 'stopped':
     case 'failed':
-    case 'not well':
-    case 'fails':
-    case 'refuses':
+    case 'unhealthy':
+    case 'not-met':
+    case 'rejected':
     case 'refused':
-    case 'partly done':
+    case 'partially-succeeded':
     case 'timed-out':
     case 'out-of-memory':
     case 'error':
     case 'open':
       return 'bad'
     case 'waiting':
-    case 'waits':
-    case 'went back':
+    case 'queued':
+    case 'rolled-back':
     case 'throttled':
     case 'warning':
       return 'wait'
     case 'planning':
     case 'deploying':
-    case 'proving':
+    case 'testing':
     case 'shifting':
     case 'running':
     case 'building':
       return 'move'
   }
   return 'quiet'
+}
+
+/** A state as people read it: "rolled-back" is "rolled back". */
+export function stateText(state: string): string {
+  return state.replaceAll('-', ' ')
 }

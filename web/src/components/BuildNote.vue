@@ -28,7 +28,7 @@ function cancel(): Promise<boolean> {
       <span
         >build of <code>{{ build.hash.slice(0, 8) }}</code> on {{ build.branch }}</span
       >
-      <span class="quiet">pushed by {{ build.person || 'unknown' }}, <TimeAgo :at="build.askedAt" /></span>
+      <span class="quiet">pushed by {{ build.person || 'unknown' }}, <TimeAgo :at="build.queuedAt" /></span>
       <button
         v-if="(build.state === 'running' || build.state === 'queued') && session.may('write')"
         type="button"
@@ -39,7 +39,7 @@ function cancel(): Promise<boolean> {
         Cancel build
       </button>
     </div>
-    <p v-if="build.why" class="bad mb-1 wrap-anywhere">{{ build.why }}</p>
+    <p v-if="build.reason" class="bad mb-1 wrap-anywhere">{{ build.reason }}</p>
     <ProblemNote :problem="problem" />
     <pre v-if="build.log" class="block log mb-0">{{ build.log }}</pre>
   </section>

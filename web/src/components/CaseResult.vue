@@ -7,7 +7,7 @@ import { duration } from '../words'
 
 const props = defineProps<{ run: Schemas['CaseRun'] }>()
 const sent = computed(() => JSON.stringify(props.run.sent ?? null, null, 2))
-const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? null, null, 2))
+const answer = computed(() => JSON.stringify(props.run.invocation?.response ?? null, null, 2))
 </script>
 
 <template>
@@ -30,12 +30,12 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? nul
         <tbody>
           <tr v-for="o in run.outcomes" :key="o.expected">
             <td>
-              <span :class="{ bad: !o.holds }"
+              <span :class="{ bad: !o.passed }"
                 ><code>{{ o.expected }}</code></span
               >
             </td>
-            <td class="wrap-anywhere" :class="{ bad: !o.holds }">
-              <code>{{ o.found || (o.holds ? 'true' : 'false') }}</code>
+            <td class="wrap-anywhere" :class="{ bad: !o.passed }">
+              <code>{{ o.received || (o.passed ? 'true' : 'false') }}</code>
             </td>
           </tr>
         </tbody>
@@ -43,7 +43,7 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? nul
       <details v-if="run.invocation" class="call" :open="!run.passed">
         <summary>
           Invocation<span class="quiet"
-            >, {{ duration(run.invocation.coldMs + run.invocation.runMs) }}, {{ run.file }}</span
+            >, {{ duration(run.invocation.coldStartMs + run.invocation.durationMs) }}, {{ run.file }}</span
           >
         </summary>
         <p class="quiet mb-0">Event</p>

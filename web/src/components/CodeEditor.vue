@@ -107,8 +107,8 @@ async function complete(context: CompletionContext): Promise<CompletionResult | 
   const options = found.completions.map((c): Completion => ({
     label: c.label,
     apply: c.insert,
-    detail: c.kind === 'key' ? '' : c.about,
-    info: c.kind === 'key' ? c.about : undefined,
+    detail: c.kind === 'key' ? '' : c.description,
+    info: c.kind === 'key' ? c.description : undefined,
     type: c.kind === 'key' ? 'property' : 'constant',
   }))
   return { from: word?.from ?? context.pos, options, validFor: /^[\w./-]*$/ }
@@ -122,11 +122,11 @@ async function explain(v: EditorView, pos: number): Promise<Tooltip | null> {
   const colon = at.text.indexOf(':', pos - at.from)
   const column = /^[\w-]*:/.test(at.text.slice(pos - at.from)) ? colon + 2 : pos - at.from
   const found = await props.assist(at.number, [...at.text.slice(0, column)].length + 1)
-  if (!found.about) return null
+  if (!found.description) return null
   const create = () => {
     const dom = document.createElement('div')
     dom.className = 'px-2 py-1'
-    dom.textContent = `${found.path.join(' › ')}: ${found.about}`
+    dom.textContent = `${found.path.join(' › ')}: ${found.description}`
     return { dom }
   }
   return { pos, above: true, create }

@@ -21,7 +21,7 @@ const at = ref(0)
 const box = ref<HTMLDialogElement | null>(null)
 const input = ref<HTMLInputElement | null>(null)
 const documents = ref<Schemas['Document'][]>([])
-const found = ref<Schemas['Found'][]>([])
+const found = ref<Schemas['SearchResult'][]>([])
 
 interface Entry {
   label: string
@@ -44,16 +44,16 @@ const near = computed<Entry[]>(() => [
   ...line.stages.map((s) => ({ label: s, kind: 'stage', about: 'focus this stage', go: () => focus(s) })),
   ...line.stages.map((s) => ({
     label: `Plan ${s}`,
-    kind: 'act',
+    kind: 'action',
     go: to({ name: 'plan', params: params.value, query: { stage: s } }),
   })),
-  { label: 'Notifications', kind: 'page', about: 'webhooks and email', go: to({ name: 'notices' }) },
-  { label: 'Account and tokens', kind: 'page', go: to({ name: 'you' }) },
+  { label: 'Notifications', kind: 'page', about: 'webhooks and email', go: to({ name: 'notifications' }) },
+  { label: 'Account and tokens', kind: 'page', go: to({ name: 'account' }) },
   { label: 'Services and repositories', kind: 'page', go: to({ name: 'services' }) },
   { label: 'Health', kind: 'page', go: to({ name: 'health', params: params.value }) },
   { label: 'API', kind: 'page', go: to({ name: 'api' }) },
-  { label: `Use ${theme.value === 'dark' ? 'light' : 'dark'} theme`, kind: 'act', go: turn },
-  { label: 'Keyboard shortcuts', kind: 'act', go: () => emit('keys') },
+  { label: `Use ${theme.value === 'dark' ? 'light' : 'dark'} theme`, kind: 'action', go: turn },
+  { label: 'Keyboard shortcuts', kind: 'action', go: () => emit('keys') },
   ...documents.value.flatMap((d) => [
     { label: d.title, kind: 'document', go: to({ name: 'doc', params: { name: d.name } }) },
     ...d.headings.map((h) => ({
@@ -65,10 +65,10 @@ const near = computed<Entry[]>(() => [
   ]),
 ])
 
-function far(f: Schemas['Found']): Entry[] {
+function far(f: Schemas['SearchResult']): Entry[] {
   const at = (tab?: string) =>
     to({ name: 'function', params: { ...params.value, function: f.label, tab }, query: query.value })
-  const go: Record<Schemas['Found']['kind'], () => unknown> = {
+  const go: Record<Schemas['SearchResult']['kind'], () => unknown> = {
     function: at(),
     version: to({ name: 'version', params: { ...params.value, version: f.version } }),
     commit: to({ name: 'versions', params: params.value, query: { ...query.value, find: f.hash } }),
@@ -77,15 +77,15 @@ function far(f: Schemas['Found']): Entry[] {
     secret: to({ name: 'plan', params: params.value, query: { stage: f.stage } }),
     diagnostic: to({ name: 'doc', params: { name: 'diagnostics' }, hash: `#${f.label.toLowerCase()}` }),
   }
-  const entry = { label: f.label, kind: f.kind, about: f.about, go: go[f.kind] }
-  return f.kind === 'function' ? [entry, { label: `Logs of ${f.label}`, kind: 'act', go: at('log') }] : [entry]
+  const entry = { label: f.label, kind: f.kind, about: f.description, go: go[f.kind] }
+  return f.kind === 'function' ? [entry, { label: `Logs of ${f.label}`, kind: 'action', go: at('logs') }] : [entry]
 }
 
 const entries = computed(() => {
   const words = text.value.toLowerCase().trim().split(/\s+/)
   const holds = (e: Entry) => words.every((w) => `${e.label} ${e.kind} ${e.about ?? ''}`.toLowerCase().includes(w))
   const named = (e: Entry) => Number(!e.label.toLowerCase().startsWith(words[0] ?? ''))
-  const isFunction = (f: Schemas['Found']) => f.kind === 'function'
+  const isFunction = (f: Schemas['SearchResult']) => f.kind === 'function'
   const ordered = [...near.value, ...found.value.filter(isFunction).flatMap(far)]
     .filter(holds)
     .sort((a, b) => named(a) - named(b))

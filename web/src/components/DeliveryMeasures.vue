@@ -13,7 +13,7 @@ const { data, problem } = useLoad(
   async () =>
     stage.value
       ? ask(
-          client.GET('/services/{service}/measures', {
+          client.GET('/services/{service}/delivery-metrics', {
             params: { path: { service: service.value }, query: { stage: stage.value, weeks: weeks.value } },
           }),
         )
@@ -39,7 +39,7 @@ const some = computed(() => data.value?.weeks.some((w) => w.delivered.length + w
       <dl class="four">
         <div>
           <dt>Lead time to {{ stage }}</dt>
-          <dd>{{ data.leadMs ? duration(data.leadMs) : 'no delivery' }}</dd>
+          <dd>{{ data.leadTimeMs ? duration(data.leadTimeMs) : 'no delivery' }}</dd>
         </div>
         <div>
           <dt>Deployment frequency, per week</dt>
@@ -47,11 +47,11 @@ const some = computed(() => data.value?.weeks.some((w) => w.delivered.length + w
         </div>
         <div>
           <dt>Change failure rate</dt>
-          <dd>{{ Number((100 * data.failPart).toFixed(0)) }} %</dd>
+          <dd>{{ Number((100 * data.changeFailureRate).toFixed(0)) }} %</dd>
         </div>
         <div>
           <dt>Recovery time</dt>
-          <dd>{{ data.restoreMs ? duration(data.restoreMs) : 'no failure' }}</dd>
+          <dd>{{ data.recoveryTimeMs ? duration(data.recoveryTimeMs) : 'no failure' }}</dd>
         </div>
       </dl>
       <MeasureWeeks :weeks="data.weeks" :stage="data.stage" />
@@ -65,7 +65,7 @@ const some = computed(() => data.value?.weeks.some((w) => w.delivered.length + w
               }}<RouterLink :to="{ name: 'delivery', params: { service, version: d.version, stage } }">{{
                 d.version
               }}</RouterLink>
-              <span class="quiet">after {{ duration(d.leadMs) }}</span>
+              <span class="quiet">after {{ duration(d.leadTimeMs) }}</span>
             </template>
             <template v-for="f in w.failed" :key="`f${f.version}${f.at}`">
               {{ ' '

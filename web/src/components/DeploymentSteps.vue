@@ -87,10 +87,10 @@ function took(of: FunctionSteps): string {
             <td class="quiet">{{ count(row.of.steps.length, 'step') }}</td>
             <td>
               <StateWord :state="row.of.state" />
-              <span v-if="row.of.state !== 'succeeded'" class="quiet"> {{ row.of.done }} of {{ row.of.steps.length }}</span>
-              <span v-if="!row.open && tries(row.of) > 1" class="quiet">
-                {{ count(tries(row.of), 'attempt') }}</span
+              <span v-if="row.of.state !== 'succeeded'" class="quiet">
+                {{ row.of.done }} of {{ row.of.steps.length }}</span
               >
+              <span v-if="!row.open && tries(row.of) > 1" class="quiet"> {{ count(tries(row.of), 'attempt') }}</span>
             </td>
             <td class="time">
               <div class="track">

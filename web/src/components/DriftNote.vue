@@ -21,7 +21,7 @@ const { data, problem, reload } = useLoad(
         params: { path: { service: props.service }, query: { stage: props.stage } },
       }),
     ),
-  { watch: () => [props.service, props.stage].join(' '), topics: ['look', 'deployment'] },
+  { watch: () => [props.service, props.stage].join(' '), topics: ['observation', 'deployment'] },
 )
 const rows = computed(() => (data.value ?? []).filter((d) => d.function === props.functionName && !d.drift.follows))
 
@@ -36,26 +36,26 @@ const said = computed(() => {
       ? `${first.address} is an unmanaged resource`
       : first.attributes
           .slice(0, 2)
-          .map((a) => `${a.name} ${value(a.recorded, a.unit)} → ${value(a.live, a.unit)}`)
+          .map((a) => `${a.name} ${value(a.recorded, a.unit)} → ${value(a.actual, a.unit)}`)
           .join(', ')
   const more = heads.value.length - 1
   return more > 0 ? `${what}, and ${count(more, 'resource')} more` : what
 })
 const left = computed(() =>
-  heads.value.every((d) => d.left || (d.attributes.length > 0 && d.attributes.every((a) => a.left))),
+  heads.value.every((d) => d.ignored || (d.attributes.length > 0 && d.attributes.every((a) => a.ignored))),
 )
 
 const { busy, problem: actProblem, run } = useAction()
-const placeOf = (d: Schemas['Drifted'], attribute = ''): Schemas['DriftPlace'] => ({
+const placeOf = (d: Schemas['Drifted'], attribute = ''): Schemas['DriftLocation'] => ({
   stage: props.stage,
   target: d.target,
   address: d.address,
   attribute: attribute || undefined,
 })
-async function leave(place: Schemas['DriftPlace'], reason: string, until?: number): Promise<void> {
+async function leave(place: Schemas['DriftLocation'], reason: string, until?: number): Promise<void> {
   await run(() =>
     ask(
-      client.POST('/services/{service}/drift/left', {
+      client.POST('/services/{service}/drift/ignored', {
         params: { path: { service: props.service } },
         body: { place, reason, until },
       }),
@@ -63,10 +63,10 @@ async function leave(place: Schemas['DriftPlace'], reason: string, until?: numbe
   )
   await reload()
 }
-async function leaveNoMore(place: Schemas['DriftPlace']): Promise<void> {
+async function leaveNoMore(place: Schemas['DriftLocation']): Promise<void> {
   await run(() =>
     ask(
-      client.POST('/services/{service}/drift/not-left', {
+      client.POST('/services/{service}/drift/unignored', {
         params: { path: { service: props.service } },
         body: place,
       }),
@@ -75,14 +75,14 @@ async function leaveNoMore(place: Schemas['DriftPlace']): Promise<void> {
   await reload()
 }
 /** Makes the edit by which the manifest says what is live, and goes there with it. */
-async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
+async function takeOver(place: Schemas['DriftLocation']): Promise<void> {
   await run(async () => {
     const got = await ask(
-      client.POST('/services/{service}/drift/takeover', { params: { path: { service: props.service } }, body: place }),
+      client.POST('/services/{service}/drift/copied', { params: { path: { service: props.service } }, body: place }),
     )
     const message = `Copy ${place.attribute} of ${place.address} from ${place.stage} to the manifest`
     const draft = { at: Date.now(), base: got.commit, message, files: [[got.file, got.text] as [string, string]] }
-    if (!putDraft(props.service, got.branch, session.person?.handle ?? '', draft))
+    if (!putDraft(props.service, got.branch, session.person?.username ?? '', draft))
       throw new Problem(409, `You have an uncommitted edit of ${got.branch}; commit or discard it first.`)
     await router.push({
       name: 'source',
@@ -97,9 +97,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
   <section class="note mb-3" aria-label="Drift">
     <p class="head">
       <button type="button" class="fold" :aria-expanded="open" @click="open = !open">
-        <strong class="drift"
-          >▨ {{ left ? 'Ignored drift:' : 'Actual state differs from the record:' }}</strong
-        >
+        <strong class="drift">▨ {{ left ? 'Ignored drift:' : 'Actual state differs from the record:' }}</strong>
         {{ said }}
       </button>
       <RouterLink v-if="!left" :to="{ name: 'plan', params: { service }, query: { stage, target: drift[0]?.target } }"
@@ -127,15 +125,15 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
             </td>
             <td>{{ a.name }}</td>
             <td class="wrap-anywhere">{{ value(a.recorded, a.unit) }}</td>
-            <td class="wrap-anywhere drift">{{ value(a.live, a.unit) }}</td>
+            <td class="wrap-anywhere drift">{{ value(a.actual, a.unit) }}</td>
             <td>
               <TimeAgo v-if="a.since" :at="a.since" />
               <span v-if="r.drift.by" class="quiet d-block small wrap-anywhere">by request {{ r.drift.by }}</span>
-              <span class="quiet d-block small">{{ count(r.calls, 'call') }} since, {{ r.errors }} failed</span>
+              <span class="quiet d-block small">{{ count(r.invocations, 'call') }} since, {{ r.errors }} failed</span>
             </td>
             <td>
               <button
-                v-if="!a.left && r.canTakeOver.includes(a.name) && session.may('write')"
+                v-if="!a.ignored && r.copyable.includes(a.name) && session.may('write')"
                 type="button"
                 class="btn btn-link p-0 me-3"
                 :disabled="busy"
@@ -143,10 +141,10 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
               >
                 Copy to manifest
               </button>
-              <DriftLeave
-                :left="a.left"
+              <DriftIgnore
+                :left="a.ignored"
                 :busy="busy"
-                :may="session.may('run')"
+                :may="session.may('deploy')"
                 @leave="(reason, until) => leave(placeOf(r.drift, a.name), reason, until)"
                 @end="leaveNoMore(placeOf(r.drift, a.name))"
               />
@@ -163,17 +161,17 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
                 :to="{
                   name: 'plan',
                   params: { service },
-                  query: { stage, target: r.drift.target, takeAway: r.drift.address },
+                  query: { stage, target: r.drift.target, deletions: r.drift.address },
                 }"
                 >plan its deletion</RouterLink
               >
             </td>
             <td><TimeAgo v-if="r.drift.since" :at="r.drift.since" /></td>
             <td>
-              <DriftLeave
-                :left="r.drift.left"
+              <DriftIgnore
+                :left="r.drift.ignored"
                 :busy="busy"
-                :may="session.may('run')"
+                :may="session.may('deploy')"
                 @leave="(reason, until) => leave(placeOf(r.drift), reason, until)"
                 @end="leaveNoMore(placeOf(r.drift))"
               />

@@ -9,7 +9,7 @@ import { count } from '../words'
 const props = defineProps<{ service: string; branch: string; stage: string; files: Map<string, string | null> }>()
 /** About as many steps are listed. */
 const mostSteps = 100
-const sketch = ref<Schemas['Sketch'] | null>(null)
+const sketch = ref<Schemas['DraftPlan'] | null>(null)
 const problem = ref<Problem | null>(null)
 const pending = ref(false)
 let asked = 0
@@ -59,9 +59,9 @@ onScopeDispose(() => {
     <p v-else-if="sketch.errors.length" class="quiet mb-0">Fix the errors to compute a plan.</p>
     <template v-else>
       <p class="mb-1">{{ sketch.plan.sentence }}</p>
-      <p v-for="p in sketch.plan.problems" :key="p.message" class="bad mb-1 wrap-anywhere">{{ p.message }}</p>
+      <p v-for="p in sketch.plan.blockers" :key="p.message" class="bad mb-1 wrap-anywhere">{{ p.message }}</p>
       <ul class="says">
-        <ConsequenceLines :lines="sketch.plan.says" />
+        <ImpactLines :lines="sketch.plan.impact" />
       </ul>
       <details v-if="sketch.plan.steps.length">
         <summary class="quiet">Steps</summary>

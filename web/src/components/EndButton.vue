@@ -1,8 +1,8 @@
 <script setup lang="ts">
-// Ends what cannot be taken up again, after asking once more.
+// Ends something permanently, after a second press.
 import { ref } from 'vue'
 
-defineProps<{ what: string; busy: boolean }>()
+const { verb = 'Delete' } = defineProps<{ what: string; busy: boolean; verb?: string }>()
 const emit = defineEmits<{ end: [] }>()
 const sure = ref(false)
 </script>

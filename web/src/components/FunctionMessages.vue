@@ -16,14 +16,14 @@ const path = computed(() => ({ service: props.service, stage: props.detail.stage
 async function list(parked: boolean): Promise<Schemas['Message'][]> {
   const all = await ask(
     client.GET('/services/{service}/stages/{stage}/messages', {
-      params: { path: path.value, query: { target: target.value, parked } },
+      params: { path: path.value, query: { target: target.value, deadLetter: parked } },
     }),
   )
   return all.filter((m) => m.functions.includes(props.detail.function))
 }
 const { data, problem, reload } = useLoad(async () => ({ parked: await list(true), waiting: await list(false) }), {
   watch: () => target.value,
-  topics: ['look', 'deployment'],
+  topics: ['observation', 'deployment'],
 })
 const open = ref<number | null>(null)
 const dropping = ref<number[]>([])
@@ -87,8 +87,8 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
       >Deleted messages cannot be restored.</TypedConfirm
     >
     <EmptyNote v-if="data && data.parked.length + data.waiting.length === 0" title="No messages">
-      Messages from queues, objects and other functions wait here until {{ detail.function }} has processed them.
-      A message that fails five times becomes a dead letter, which you can inspect and retry.
+      Messages from queues, objects and other functions wait here until {{ detail.function }} has processed them. A
+      message that fails five times becomes a dead letter, which you can inspect and retry.
     </EmptyNote>
     <template v-if="data?.parked.length">
       <div class="head">
@@ -97,7 +97,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
           <button
             type="button"
             class="btn btn-sm btn-primary"
-            :disabled="busy || !session.may('run')"
+            :disabled="busy || !session.may('deploy')"
             @click="again(ids)"
           >
             Retry all
@@ -105,7 +105,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
           <button
             type="button"
             class="btn btn-sm btn-outline-secondary"
-            :disabled="busy || !session.may('run')"
+            :disabled="busy || !session.may('deploy')"
             @click="sure(ids)"
           >
             Delete all
@@ -129,7 +129,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                 <code>{{ m.source }}</code>
               </td>
               <td class="wrap-anywhere">
-                <span class="bad">{{ m.why }}</span>
+                <span class="bad">{{ m.reason }}</span>
                 <button
                   type="button"
                   class="btn btn-link body mono"
@@ -144,7 +144,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                 <button
                   type="button"
                   class="btn btn-sm btn-outline-secondary"
-                  :disabled="busy || !session.may('run')"
+                  :disabled="busy || !session.may('deploy')"
                   @click="again([m.id])"
                 >
                   Retry
@@ -152,7 +152,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                 <button
                   type="button"
                   class="btn btn-sm btn-link"
-                  :disabled="busy || !session.may('run')"
+                  :disabled="busy || !session.may('deploy')"
                   @click="sure([m.id])"
                 >
                   Delete
@@ -182,7 +182,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                 <code>{{ m.source }}</code>
               </td>
               <td>
-                {{ m.attempts }}<span v-if="m.why" class="bad wrap-anywhere"> {{ m.why }}</span>
+                {{ m.attempts }}<span v-if="m.reason" class="bad wrap-anywhere"> {{ m.reason }}</span>
               </td>
               <td class="mono wrap-anywhere">{{ text(m) }}</td>
             </tr>

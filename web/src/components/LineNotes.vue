@@ -58,9 +58,9 @@ function inZone(at: number, zone: string | undefined): string {
     </form>
     <ProblemNote :problem="problem" />
     <div v-if="result" class="mt-1">
-      {{ result.why }}
+      {{ result.reason }}
       <ul>
-        <li v-for="(t, i) in result.takers" :key="t.file + t.trigger" :class="{ quiet: i > 0 }">
+        <li v-for="(t, i) in result.matches" :key="t.file + t.trigger" :class="{ quiet: i > 0 }">
           <code>{{ t.route }}</code> of
           <button type="button" class="btn btn-link p-0 align-baseline" @click="emit('open', t.file, t.line)">
             {{ t.function }}

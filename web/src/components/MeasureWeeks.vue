@@ -6,7 +6,7 @@ import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { count, day, duration } from '../words'
 
-const props = defineProps<{ weeks: Schemas['MeasuredWeek'][]; stage: string }>()
+const props = defineProps<{ weeks: Schemas['DeliveryWeek'][]; stage: string }>()
 
 const wide = 480
 const high = 86
@@ -21,7 +21,7 @@ const columns = computed(() =>
     marks: [...w.delivered.map(() => 'came'), ...w.failed.map(() => 'failed')].slice(0, most),
     more: Math.max(0, w.delivered.length + w.failed.length - most),
     says: `week of ${day(w.begin)}: ${count(w.delivered.length, 'version')} delivered, ${w.failed.length} failed or rolled back`,
-    lead: w.leadMs,
+    lead: w.leadTimeMs,
   })),
 )
 const longest = computed(() => Math.max(1, ...columns.value.map((c) => c.lead)))
@@ -55,9 +55,7 @@ const each = computed(() => Math.ceil(44 / step.value))
       </svg>
     </figure>
     <figure>
-      <figcaption class="quiet">
-        Median lead time to {{ stage }} by week; longest {{ duration(longest) }}
-      </figcaption>
+      <figcaption class="quiet">Median lead time to {{ stage }} by week; longest {{ duration(longest) }}</figcaption>
       <svg
         :viewBox="`0 0 ${wide} ${high + 18}`"
         role="img"

@@ -19,7 +19,7 @@ const path = () => ({ params: { path: { repository: props.repository.name } } })
 
 function begin(): void {
   url.value = props.repository.mirror?.url ?? ''
-  user.value = props.repository.mirror?.user ?? ''
+  user.value = props.repository.mirror?.username ?? ''
   minutes.value = (props.repository.mirror?.everyMs ?? 300_000) / 60_000
   password.value = key.value = ''
   problem.value = null
@@ -28,7 +28,7 @@ function begin(): void {
 
 function follow(): Promise<boolean> {
   return run(async () => {
-    const body = { url: url.value, user: user.value, password: password.value, everyMs: minutes.value * 60_000 }
+    const body = { url: url.value, username: user.value, password: password.value, everyMs: minutes.value * 60_000 }
     key.value = (await ask(client.PUT('/repositories/{repository}/mirror', { ...path(), body }))).key
     password.value = ''
     emit('changed')
@@ -66,24 +66,15 @@ const end = () =>
     {{ repository.mirror ? 'Change mirror…' : 'Set up mirror…' }}
   </button>
   <template v-if="repository.mirror">
-    <button type="button" class="btn btn-sm btn-outline-secondary me-2" :disabled="busy" @click="now">
-      Fetch now
-    </button>
+    <button type="button" class="btn btn-sm btn-outline-secondary me-2" :disabled="busy" @click="now">Fetch now</button>
     <EndButton :what="`mirror ${repository.name}`" :busy="busy" @end="end" />
   </template>
-  <BModal
-    v-model="open"
-    title-tag="h2"
-    :title="`Mirror for ${repository.name}`"
-    focus="input"
-    no-footer
-    no-animation
-  >
+  <BModal v-model="open" title-tag="h2" :title="`Mirror for ${repository.name}`" focus="input" no-footer no-animation>
     <form v-if="!key" @submit.prevent="follow">
       <ProblemNote :problem="problem" />
       <p class="quiet">
-        Its branches are checked like pushes, and mirrored commits count as pushed by you. Direct pushes are
-        refused while the mirror is active.
+        Its branches are checked like pushes, and mirrored commits count as pushed by you. Direct pushes are refused
+        while the mirror is active.
       </p>
       <label class="d-block mb-2"
         >Address

@@ -13,15 +13,15 @@ const other = computed(() => Number(against.value) || 0)
 const { data, problem, reload } = useLoad(
   async () =>
     other.value && other.value !== props.id
-      ? ask(client.GET('/plans/{id}/against/{other}', { params: { path: { id: props.id, other: other.value } } }))
+      ? ask(client.GET('/plans/{id}/compare/{other}', { params: { path: { id: props.id, other: other.value } } }))
       : null,
   { watch: () => `${props.id} ${other.value}` },
 )
 const same = computed(
   () =>
     data.value &&
-    data.value.added.length + data.value.gone.length + data.value.changed.length === 0 &&
-    data.value.says.length + data.value.saysNoMore.length === 0,
+    data.value.added.length + data.value.removed.length + data.value.changed.length === 0 &&
+    data.value.impact.length + data.value.removedImpact.length === 0,
 )
 const words = (s: Schemas['Step']): string =>
   s.attributes.map((a) => `${a.name} ${value(a.before, a.unit)} → ${value(a.after, a.unit)}`).join(', ')
@@ -44,17 +44,17 @@ const words = (s: Schemas['Step']): string =>
     <p v-if="same" class="quiet mb-0">Plan {{ other }} has the same steps and impact.</p>
     <div v-else-if="data" class="sheet sheet-pad mt-2">
       <h2>
-        Compared with plan {{ other }}: {{ count(data.added.length, 'step') }} added, {{ data.gone.length }} removed,
+        Compared with plan {{ other }}: {{ count(data.added.length, 'step') }} added, {{ data.removed.length }} removed,
         {{ data.changed.length }} changed
       </h2>
-      <p v-for="l in data.says" :key="`+${l.text}`" class="mb-1">
+      <p v-for="l in data.impact" :key="`+${l.text}`" class="mb-1">
         now <strong :class="l.tone === 'note' ? '' : l.tone">{{ l.kind }}</strong> {{ l.text }}
       </p>
-      <p v-for="l in data.saysNoMore" :key="`-${l.text}`" class="mb-1 quiet">no longer {{ l.kind }}: {{ l.text }}</p>
+      <p v-for="l in data.removedImpact" :key="`-${l.text}`" class="mb-1 quiet">no longer {{ l.kind }}: {{ l.text }}</p>
       <p v-for="s in data.added" :key="s.address" class="mb-1">
         more: <CellPair :change="s.change" /> <code>{{ s.address }}</code> <span class="quiet">{{ words(s) }}</span>
       </p>
-      <p v-for="s in data.gone" :key="s.address" class="mb-1">
+      <p v-for="s in data.removed" :key="s.address" class="mb-1">
         gone: <CellPair :change="s.change" /> <code>{{ s.address }}</code>
       </p>
       <p v-for="c in data.changed" :key="c.after.address" class="mb-1">

@@ -13,7 +13,7 @@ const props = defineProps<{
   steps: Schemas['Step'][]
   /** The steps are of one function: what follows is folded. */
   folded?: boolean
-  withWave?: boolean
+  withPhase?: boolean
   authors?: Record<string, Schemas['FileCommit']>
 }>()
 
@@ -40,7 +40,12 @@ const common = computed(() => {
     <div ref="box">
       <div v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
       <div v-for="{ row: s, index } in inView" :key="s.index" :ref="measure" class="one" :data-index="index">
-        <PlanStep :step="s" :authors="authors" :with-wave="withWave" :plain="!!common && s.index !== shown[0]?.index" />
+        <PlanStep
+          :step="s"
+          :authors="authors"
+          :with-phase="withPhase"
+          :plain="!!common && s.index !== shown[0]?.index"
+        />
       </div>
       <div v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
     </div>
@@ -51,7 +56,7 @@ const common = computed(() => {
       <summary class="quiet">
         {{ count(rest.length, 'dependent step') }}: {{ rest.map((s) => s.kind).join(', ') }}
       </summary>
-      <PlanStep v-for="s in rest" :key="s.index" :step="s" :authors="authors" :with-wave="withWave" />
+      <PlanStep v-for="s in rest" :key="s.index" :step="s" :authors="authors" :with-phase="withPhase" />
     </details>
   </div>
 </template>

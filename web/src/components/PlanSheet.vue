@@ -65,13 +65,13 @@ watch(
 const groups = computed(() => {
   const steps = known.value
   if (view.value === 'order') {
-    return [...Map.groupBy(steps, (s) => s.wave)]
+    return [...Map.groupBy(steps, (s) => s.phase)]
       .sort(([a], [b]) => a - b)
       .map(([w, of]) => ({ title: `Phase ${w + 1}`, steps: of }))
   }
   return [...Map.groupBy(steps, (s) => s.function)]
     .sort(([a], [b]) => (a < b ? -1 : 1))
-    .map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.wave - b.wave) }))
+    .map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.phase - b.phase) }))
 })
 const { shown, more, unfold } = useFold(() => groups.value, 25)
 /** Groups that are not shown: those that are folded, and those that were not fetched. */
@@ -132,7 +132,7 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
           :steps="g.steps"
           :authors="authors"
           :folded="view === 'functions'"
-          :with-wave="view === 'functions'"
+          :with-phase="view === 'functions'"
         />
       </div>
       <div v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />

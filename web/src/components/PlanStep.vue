@@ -7,7 +7,7 @@ import { count, value } from '../words'
 
 const props = defineProps<{
   step: Schemas['Step']
-  withWave?: boolean
+  withPhase?: boolean
   authors?: Record<string, Schemas['FileCommit']>
   plain?: boolean
 }>()
@@ -25,9 +25,9 @@ const { service, stage } = useFocus()
     <div class="head">
       <CellPair :change="step.change" class="change" />
       <code class="address">{{ step.address }}</code>
-      <span v-if="withWave" class="quiet wave">wave {{ step.wave + 1 }}</span>
+      <span v-if="withPhase" class="quiet phase">phase {{ step.phase + 1 }}</span>
       <span v-if="step.recordOnly" class="quiet">record only: the actual state already matches</span>
-      <span v-if="step.undoesDrift" class="drift">▨ also reverts drift</span>
+      <span v-if="step.revertsDrift" class="drift">▨ also reverts drift</span>
     </div>
     <div class="body">
       <BTableSimple v-if="told.length && step.change !== 'delete'" class="attributes">
@@ -39,7 +39,7 @@ const { service, stage } = useFocus()
             <th scope="row">{{ a.name }}</th>
             <td v-if="step.change === 'create'" class="wrap-anywhere">{{ value(a.after, a.unit) }}</td>
             <td v-else-if="a.drifted" class="wrap-anywhere">
-              <span class="drift">live: {{ value(a.live, a.unit) }}</span> → {{ value(a.after, a.unit) }}
+              <span class="drift">live: {{ value(a.actual, a.unit) }}</span> → {{ value(a.after, a.unit) }}
             </td>
             <td v-else class="wrap-anywhere">
               <span class="quiet">{{ value(a.before, a.unit) }}</span> → {{ value(a.after, a.unit) }}
@@ -86,7 +86,7 @@ const { service, stage } = useFocus()
 .address {
   font-weight: 500;
 }
-.wave {
+.phase {
   font-size: 0.8125rem;
 }
 .body {

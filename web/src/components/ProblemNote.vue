@@ -11,7 +11,11 @@ defineProps<{
 <template>
   <BAlert v-if="problem" :model-value="true" variant="danger" class="note" no-animation>
     <strong>{{
-      problem.status === 0 ? 'Server unreachable.' : problem.status >= 500 ? 'Temporarily unavailable.' : 'Request failed.'
+      problem.status === 0
+        ? 'Server unreachable.'
+        : problem.status >= 500
+          ? 'Temporarily unavailable.'
+          : 'Request failed.'
     }}</strong>
     {{ problem.message }}
     <button v-if="again" type="button" class="btn btn-link p-0 ms-1 align-baseline" @click="again()">Retry</button>

@@ -42,7 +42,7 @@ function save(name: string, what: unknown): void {
         Verified just now: {{ count(data.verified.length, 'item') }}, all unchanged since the build.
       </p>
       <ul v-else class="bad mb-1">
-        <li v-for="v in altered" :key="v.what">{{ v.what }}: {{ v.problem }}</li>
+        <li v-for="v in altered" :key="v.item">{{ v.item }}: {{ v.problem }}</li>
       </ul>
       <button
         type="button"

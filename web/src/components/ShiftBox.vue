@@ -6,13 +6,13 @@ import { computed, defineAsyncComponent } from 'vue'
 import type { Schemas } from '../api/client'
 import { useNow } from '../composables/useNow'
 import { clock, count, duration } from '../words'
-import type { FigureRow } from './FigureChart.vue'
+import type { FigureRow } from './MetricsChart.vue'
 
 /** Charts come once there is something to draw. */
-const FigureChart = defineAsyncComponent(() => import('./FigureChart.vue'))
+const MetricsChart = defineAsyncComponent(() => import('./MetricsChart.vue'))
 
 const props = defineProps<{
-  shift: Schemas['ShiftState']
+  shift: Schemas['TrafficShift']
   version: number
   state: string
   actions: string[]
@@ -26,19 +26,20 @@ const runs = computed(() => props.shift.active && props.state === 'shifting')
 const next = computed(() => {
   const s = props.shift
   if (!runs.value) return ''
-  if (s.back) return `Rolling back to version ${s.before}.`
+  if (s.rollbackReason) return `Rolling back to version ${s.before}.`
   if (!s.since) return `Moving ${s.share}% of traffic to version ${props.version}.`
   const to = s.steps[s.step + 1]
   const where = to === undefined ? 'to 100%, then its cases run' : `to ${to}%`
-  if (s.held) return `Paused by ${s.held}. When resumed, traffic increases ${where}.`
+  if (s.pausedBy) return `Paused by ${s.pausedBy}. When resumed, traffic increases ${where}.`
   if (!s.at) return ''
   const left = s.at - now.value
   if (left <= 0) return `Traffic to version ${props.version} increases ${where} now.`
-  if (s.outcome === 'wait') return `Waiting for more invocations. Without them, traffic increases ${where} in ${duration(left)}.`
+  if (s.outcome === 'wait')
+    return `Waiting for more invocations. Without them, traffic increases ${where} in ${duration(left)}.`
   return `Traffic to version ${props.version} increases ${where} in ${duration(left)} unless a regression is detected.`
 })
 const labels = computed(() => props.shift.points.map((p) => clock(p.at).slice(0, 5)))
-const part = (s: Schemas['PointSide']): number | null => (s.calls ? (100 * s.errors) / s.calls : null)
+const part = (s: Schemas['PointSide']): number | null => (s.invocations ? (100 * s.errors) / s.invocations : null)
 type Side = 'new' | 'old'
 function rows(of: (p: Schemas['PointSide']) => number | null): FigureRow[] {
   const row = (side: Side, label: string, colour: FigureRow['colour'], dashed: boolean): FigureRow => ({
@@ -56,12 +57,12 @@ function rows(of: (p: Schemas['PointSide']) => number | null): FigureRow[] {
 const errors = computed(() => rows(part))
 const latency = computed(() => rows((s) => (s.p95 ? s.p95 : null)))
 const percent = (n: number): string => `${Number((100 * n).toFixed(2))} %`
-const rate = (s: Schemas['Side']): string => (s.calls ? percent(s.errors / s.calls) : 'none')
+const rate = (s: Schemas['Side']): string => (s.invocations ? percent(s.errors / s.invocations) : 'none')
 const words: Record<string, string> = {
-  further: 'Move to next step now',
-  hold: 'Pause',
-  release: 'Resume',
-  back: 'Roll back now',
+  advance: 'Move to next step now',
+  pause: 'Pause',
+  resume: 'Resume',
+  abort: 'Roll back now',
 }
 </script>
 
@@ -73,24 +74,24 @@ const words: Record<string, string> = {
         v-for="(s, i) in [...shift.steps, 100]"
         :key="s"
         :class="{
-          here: runs && !shift.back && i === shift.step,
-          past: i < shift.step || (!shift.active && !shift.back),
+          here: runs && !shift.rollbackReason && i === shift.step,
+          past: i < shift.step || (!shift.active && !shift.rollbackReason),
         }"
       >
         {{ s }} %
       </li>
     </ol>
-    <p v-if="shift.back" class="bad mb-2 wrap-anywhere">
-      <strong>{{ shift.active ? 'Rolling back:' : 'Rolled back:' }}</strong> {{ shift.back }}
+    <p v-if="shift.rollbackReason" class="bad mb-2 wrap-anywhere">
+      <strong>{{ shift.active ? 'Rolling back:' : 'Rolled back:' }}</strong> {{ shift.rollbackReason }}
     </p>
-    <p v-else-if="shift.why" class="mb-2 wrap-anywhere">
+    <p v-else-if="shift.reason" class="mb-2 wrap-anywhere">
       <StateWord v-if="shift.outcome" :state="shift.outcome === 'wait' ? 'waiting' : 'passed'" />
-      {{ shift.why }}
+      {{ shift.reason }}
     </p>
     <p v-if="next" class="mb-2">{{ next }}</p>
     <p v-if="runs && actions.length" class="mb-2">
       <button
-        v-for="a in ['further', 'hold', 'release', 'back'].filter((w) => actions.includes(w))"
+        v-for="a in ['advance', 'pause', 'resume', 'abort'].filter((w) => actions.includes(w))"
         :key="a"
         type="button"
         class="btn btn-sm me-2"
@@ -114,8 +115,8 @@ const words: Record<string, string> = {
         <tr v-for="f in shift.findings" :key="f.function">
           <td>{{ f.function }}</td>
           <td v-for="side in [f.new, f.old]" :key="side === f.new ? 'new' : 'old'">
-            <template v-if="side.calls">
-              {{ side.errors }} of {{ count(side.calls, 'call') }} failed, {{ rate(side) }}
+            <template v-if="side.invocations">
+              {{ side.errors }} of {{ count(side.invocations, 'call') }} failed, {{ rate(side) }}
               <span class="quiet d-block small"
                 >between {{ percent(side.low) }} and {{ percent(side.high)
                 }}<template v-if="side.p95">; 95 % in {{ duration(side.p95) }}</template></span
@@ -124,31 +125,29 @@ const words: Record<string, string> = {
             <span v-else class="quiet">No invocations</span>
           </td>
           <td>
-            <template v-if="f.new.calls"
-              >{{ f.worse.toFixed(3)
+            <template v-if="f.new.invocations"
+              >{{ f.regressionProbability.toFixed(3)
               }}<span v-if="f.limit" class="quiet d-block small">rolls back from {{ f.limit.toFixed(3) }}</span
-              ><span v-if="f.ratio" class="quiet d-block small"
-                >{{ f.ratio.toFixed(2) }} times the p95</span
-              ></template
+              ><span v-if="f.ratio" class="quiet d-block small">{{ f.ratio.toFixed(2) }} times the p95</span></template
             >
           </td>
         </tr>
       </tbody>
     </RowTable>
     <div v-if="shift.points.length > 1" class="charts">
-      <FigureChart
+      <MetricsChart
         title="Failed invocations"
         :labels="labels"
         :rows="errors"
         :say="(n) => `${Number(n.toFixed(1))}%`"
         height="9rem"
       />
-      <FigureChart title="p95 latency" :labels="labels" :rows="latency" :say="duration" height="9rem" />
+      <MetricsChart title="p95 latency" :labels="labels" :rows="latency" :say="duration" height="9rem" />
     </div>
-    <details v-if="shift.taken.length">
+    <details v-if="shift.completedSteps.length">
       <summary>Completed steps</summary>
-      <p v-for="t in shift.taken" :key="t.at" class="mb-1 wrap-anywhere">
-        {{ clock(t.at).slice(0, 8) }}: {{ t.share }} %<span v-if="t.why" class="quiet">, {{ t.why }}</span>
+      <p v-for="t in shift.completedSteps" :key="t.at" class="mb-1 wrap-anywhere">
+        {{ clock(t.at).slice(0, 8) }}: {{ t.share }} %<span v-if="t.reason" class="quiet">, {{ t.reason }}</span>
       </p>
     </details>
     <p class="quiet small mb-0">

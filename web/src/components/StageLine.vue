@@ -7,7 +7,7 @@ import type { Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { count, writer } from '../words'
 
-defineProps<{ line: Schemas['Line'] }>()
+defineProps<{ line: Schemas['StageLine'] }>()
 const { service, stage, focus } = useFocus()
 const strip = ref<HTMLElement | null>(null)
 
@@ -28,10 +28,10 @@ function where(targets: string[]): string {
 }
 /** What a version waits for, in few words. */
 function gates(s: Schemas['Station']): string {
-  if (!s.next?.open.length) return s.next?.summary ?? ''
-  const { open, keptOut } = s.next
-  const first = (keptOut ?? open[0] ?? '').replace(/^waiting for /, 'needs ')
-  return open.length > 1 ? `${first}; ${open.length - 1} more` : first
+  if (!s.next?.pending.length) return s.next?.summary ?? ''
+  const { pending, blockedBy } = s.next
+  const first = (blockedBy ?? pending[0] ?? '').replace(/^waiting for /, 'needs ')
+  return pending.length > 1 ? `${first}; ${pending.length - 1} more` : first
 }
 </script>
 
@@ -49,9 +49,10 @@ function gates(s: Schemas['Station']): string {
         ></span
       >
     </RouterLink>
-    <p v-if="line.became" class="way wait mb-0">
-      renamed to <RouterLink :to="{ name: 'board', params: { service: line.became } }">{{ line.became }}</RouterLink>;
-      its newest version deletes the resources deployed here
+    <p v-if="line.renamedTo" class="way wait mb-0">
+      renamed to
+      <RouterLink :to="{ name: 'board', params: { service: line.renamedTo } }">{{ line.renamedTo }}</RouterLink>; its
+      newest version deletes the resources deployed here
     </p>
     <p v-if="line.source.hash && line.stages.length === 0" class="way mb-0">
       Nothing is deployed. Delete it under <RouterLink :to="{ name: 'services' }">Services</RouterLink>.
@@ -67,15 +68,15 @@ function gates(s: Schemas['Station']): string {
           <span class="way-version"
             >version {{ s.next.version }}<template v-if="s.waiting > 1"> +{{ s.waiting - 1 }}</template></span
           >
-          <span class="way-gates" :class="{ bad: s.next.keptOut }">{{ gates(s) }}</span>
+          <span class="way-gates" :class="{ bad: s.next.blockedBy }">{{ gates(s) }}</span>
         </RouterLink>
         <RouterLink
-          v-if="s.ahead"
-          :to="{ name: 'plan', params: { service }, query: { stage: s.stage, version: s.ahead.version } }"
+          v-if="s.blocked"
+          :to="{ name: 'plan', params: { service }, query: { stage: s.stage, version: s.blocked.version } }"
           class="way-text bad link-plain"
-          :title="s.ahead.stops.join('\n')"
-          >▲ {{ s.ahead.version === s.next?.version ? '' : `version ${s.ahead.version}: `
-          }}{{ count(s.ahead.stops.length, 'blocker') }}</RouterLink
+          :title="s.blocked.blockers.join('\n')"
+          >▲ {{ s.blocked.version === s.next?.version ? '' : `version ${s.blocked.version}: `
+          }}{{ count(s.blocked.blockers.length, 'blocker') }}</RouterLink
         >
         <svg class="arrow" height="8" preserveAspectRatio="none" aria-hidden="true">
           <line x1="0" y1="4" x2="100%" y2="4" stroke="currentColor" :stroke-dasharray="s.next ? '' : '3 3'" />
@@ -107,7 +108,9 @@ function gates(s: Schemas['Station']): string {
             ><template v-if="s.since"><TimeAgo :at="s.since" /> · </template>{{ where(s.targets) }}</span
           >
           <span class="detail marks">
-            <StateWord :state="s.state" /><span v-if="s.why" class="clip quiet" :title="s.why">{{ s.why }}</span>
+            <StateWord :state="s.state" /><span v-if="s.reason" class="clip quiet" :title="s.reason">{{
+              s.reason
+            }}</span>
             <span v-if="s.drifted" class="drift" title="Resources whose actual state differs from the record"
               >▨ {{ s.drifted }} drifted</span
             >

@@ -68,7 +68,7 @@ async function keep(): Promise<void> {
                 <button
                   type="button"
                   class="btn btn-sm btn-outline-secondary"
-                  :disabled="!session.may('secrets')"
+                  :disabled="!session.may('set-secrets')"
                   :aria-expanded="editing === s.name"
                   @click="edit(s.name)"
                 >

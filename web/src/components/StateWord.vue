@@ -2,7 +2,7 @@
 // A state in words, with a mark whose form differs as well as its colour.
 import { computed } from 'vue'
 
-import { tone } from '../words'
+import { stateText, tone } from '../words'
 
 const props = defineProps<{ state: string }>()
 const kind = computed(() => tone(props.state))
@@ -17,7 +17,7 @@ const kind = computed(() => tone(props.state))
       <path v-else-if="kind === 'move'" d="M1 1 9 5 1 9Z" fill="currentColor" />
       <path v-else d="M1 5h8" stroke="currentColor" stroke-width="2" />
     </svg>
-    {{ state }}
+    {{ stateText(state) }}
   </span>
 </template>
 

@@ -11,7 +11,7 @@ import { pages } from '../router'
 import { useLive } from '../stores/live'
 import { useSession } from '../stores/session'
 
-defineProps<{ services: Schemas['ServiceSummary'][]; line: Schemas['Line'] | null }>()
+defineProps<{ services: Schemas['ServiceSummary'][]; line: Schemas['StageLine'] | null }>()
 const emit = defineEmits<{ search: []; keys: [] }>()
 const session = useSession()
 const live = useLive()
@@ -84,7 +84,7 @@ async function leave(): Promise<void> {
       v-if="session.person"
       size="sm"
       variant="outline-secondary"
-      :text="session.person.handle"
+      :text="session.person.username"
       placement="bottom-end"
     >
       <BDropdownText
@@ -94,14 +94,16 @@ async function leave(): Promise<void> {
         ></BDropdownText
       >
       <BDropdownDivider />
-      <BDropdownItem :to="{ name: 'you' }">Account and tokens</BDropdownItem>
-      <BDropdownItem :to="{ name: 'notices' }">Notifications</BDropdownItem>
+      <BDropdownItem :to="{ name: 'account' }">Account and tokens</BDropdownItem>
+      <BDropdownItem :to="{ name: 'notifications' }">Notifications</BDropdownItem>
       <BDropdownItem :to="{ name: 'services' }">Services and repositories</BDropdownItem>
       <BDropdownItem :to="{ name: 'health', params: { service } }">Health</BDropdownItem>
       <BDropdownItem :to="{ name: 'docs' }">Docs</BDropdownItem>
       <BDropdownItem :to="{ name: 'api' }">API</BDropdownItem>
       <BDropdownItemButton v-bind="item" @click="emit('keys')">Keyboard shortcuts</BDropdownItemButton>
-      <BDropdownItemButton v-bind="item" @click="turn">{{ theme === 'dark' ? 'Light theme' : 'Dark theme' }}</BDropdownItemButton>
+      <BDropdownItemButton v-bind="item" @click="turn">{{
+        theme === 'dark' ? 'Light theme' : 'Dark theme'
+      }}</BDropdownItemButton>
       <BDropdownDivider />
       <BDropdownItemButton v-bind="item" @click="leave">Sign out</BDropdownItemButton>
     </BDropdown>

@@ -19,7 +19,7 @@ export function titleOf(route: RouteLocationNormalizedLoaded, stage: string): st
       return `Versions ${p.version} and ${p.other}`
     case 'plan':
       return route.query.version ? `Plan of version ${route.query.version} for ${stage}` : `Plan for ${stage}`
-    case 'kept-plan':
+    case 'saved-plan':
       return `Plan ${p.id}`
     case 'deployment':
       return `Deployment ${p.id}`
@@ -40,9 +40,13 @@ export function titleOf(route: RouteLocationNormalizedLoaded, stage: string): st
     case 'docs':
     case 'doc':
       return 'Docs'
+    case 'account':
+      return 'Account'
+    case 'notifications':
+      return 'Notifications'
     case 'api':
       return 'API'
-    case 'nowhere':
+    case 'not-found':
       return 'Page not found'
   }
   return ''

@@ -17,7 +17,7 @@ export function useFocus() {
 
   function focus(name: string): void {
     if (route.params.stage !== undefined) void router.push({ params: { ...route.params, stage: name } })
-    else if (route.name === 'kept-plan' || route.name === 'deployment')
+    else if (route.name === 'saved-plan' || route.name === 'deployment')
       void router.push({ name: 'plan', params: { service: service.value }, query: { stage: name } })
     else void router.push({ query: { ...route.query, stage: name, target: undefined, version: undefined } })
   }

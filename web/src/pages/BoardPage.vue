@@ -13,7 +13,7 @@ const { data, problem, pending, reload } = useLoad(
   () => ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } })),
   {
     watch: () => service.value,
-    topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look', 'secret'],
+    topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'observation', 'secret'],
   },
 )
 
@@ -25,7 +25,8 @@ const { data: journal } = useLoad(
 const latest = computed(() =>
   (journal.value ?? [])
     .filter(
-      (e) => !['signed in', 'deploying'].includes(e.what) && !/ is (planning|deploying|testing|waiting)$/.test(e.text),
+      (e) =>
+        !['signed in', 'deploying'].includes(e.action) && !/ is (planning|deploying|testing|waiting)$/.test(e.text),
     )
     .slice(0, 8),
 )
@@ -34,7 +35,7 @@ const text = useAddress('find', '')
 const rows = computed(() => {
   const words = text.value.toLowerCase().split(/\s+/)
   return (data.value?.rows ?? []).filter((r) =>
-    words.every((w) => `${r.function} ${r.about ?? ''} ${r.triggers.join(' ')}`.toLowerCase().includes(w)),
+    words.every((w) => `${r.function} ${r.description ?? ''} ${r.triggers.join(' ')}`.toLowerCase().includes(w)),
   )
 })
 
@@ -104,7 +105,7 @@ function step(e: KeyboardEvent): void {
                 </td>
                 <td v-for="c in r.cells" :key="c.stage" :class="{ focused: c.stage === stage }">
                   <RouterLink
-                    v-if="c.there"
+                    v-if="c.deployed"
                     class="cell link-plain"
                     data-cell
                     :to="{ name: 'function', params: { service, function: r.function }, query: { stage: c.stage } }"
@@ -124,14 +125,18 @@ function step(e: KeyboardEvent): void {
                       <span v-if="c.memoryPeak && c.memoryLimit" :class="share(c) > 85 ? 'bad' : 'quiet'"
                         >{{ Math.round(share(c)) }} %</span
                       >
-                      <span class="quiet">{{ c.calls ? count(c.calls, 'invocation') : 'no invocations' }}</span>
+                      <span class="quiet">{{
+                        c.invocations ? count(c.invocations, 'invocation') : 'no invocations'
+                      }}</span>
                       <span v-if="c.errors" class="bad">▲ {{ c.errors }} failed</span>
-                      <span v-if="c.leftOut" class="wait">not in version {{ c.leftOut }}</span>
+                      <span v-if="c.missingFrom" class="wait">not in version {{ c.missingFrom }}</span>
                       <span v-else-if="c.behind" class="wait">{{ c.behind }} behind</span>
                     </span>
                   </RouterLink>
                   <span v-else class="quiet"
-                    >not deployed<span v-if="c.leftOut" class="wait">, not in version {{ c.leftOut }}</span></span
+                    >not deployed<span v-if="c.missingFrom" class="wait"
+                      >, not in version {{ c.missingFrom }}</span
+                    ></span
                   >
                 </td>
               </tr>
@@ -140,13 +145,13 @@ function step(e: KeyboardEvent): void {
           </RowTable>
         </div>
         <p class="quiet small mt-2 mb-0">
-          The bar shows the memory peak of the last hour as a share of the limit. “Behind” counts newer
-          versions that changed the function.
+          The bar shows the memory peak of the last hour as a share of the limit. “Behind” counts newer versions that
+          changed the function.
         </p>
         <h2 class="mt-3">Recent activity</h2>
         <div class="sheet">
           <p v-for="e in latest" :key="e.id" class="event">
-            <TimeAgo class="quiet" :at="e.at" /> <strong>{{ e.person || 'Rudmar' }}</strong> {{ e.what
+            <TimeAgo class="quiet" :at="e.at" /> <strong>{{ e.person || 'Rudmar' }}</strong> {{ e.action
             }}<template v-if="e.stage"> in {{ e.stage }}</template
             ><span v-if="e.text" class="quiet">: {{ e.text }}</span>
           </p>
@@ -156,7 +161,7 @@ function step(e: KeyboardEvent): void {
       <aside aria-label="Needs attention">
         <h2>Needs attention</h2>
         <div class="sheet">
-          <RouterLink v-for="n in data.needs" :key="n.text" class="need link-plain" :to="`/s/${service}/${n.path}`">
+          <RouterLink v-for="n in data.attention" :key="n.text" class="need link-plain" :to="`/s/${service}/${n.path}`">
             <span
               class="kind"
               :class="{
@@ -168,9 +173,7 @@ function step(e: KeyboardEvent): void {
             >
             {{ n.text }}
           </RouterLink>
-          <p v-if="data.needs.length === 0" class="quiet sheet-pad mb-0">
-            Nothing needs attention.
-          </p>
+          <p v-if="data.attention.length === 0" class="quiet sheet-pad mb-0">Nothing needs attention.</p>
         </div>
       </aside>
     </div>

@@ -78,7 +78,7 @@ function size(c: Schemas['FileChange']): string {
           <code>{{ r.address }}</code> <span class="quiet">{{ r.change }}</span>
           <div v-for="a in r.attributes" :key="a.name" class="attribute">
             <span class="quiet">{{ a.name }}</span>
-            <span v-if="r.change === 'changes'" class="wrap-anywhere"
+            <span v-if="r.change === 'changed'" class="wrap-anywhere"
               >{{ value(a.before, a.unit) }} → {{ value(a.after, a.unit) }}</span
             ><span v-else class="wrap-anywhere">{{ value(a.after, a.unit) }}</span>
           </div>

@@ -97,11 +97,11 @@ function here(name: string): number {
               >
                 <span :class="{ here: here(s) === d.version }"><StateWord :state="place(d, s)?.state ?? ''" /></span>
                 <span class="quiet ms-2"><TimeAgo :at="place(d, s)?.since ?? 0" /></span>
-                <span v-if="place(d, s)?.keptOut" class="bad why" :title="place(d, s)?.keptOut">{{
-                  place(d, s)?.keptOut
+                <span v-if="place(d, s)?.blockedBy" class="bad why" :title="place(d, s)?.blockedBy">{{
+                  place(d, s)?.blockedBy
                 }}</span>
-                <span v-else-if="place(d, s)?.why" class="quiet why" :title="place(d, s)?.why">{{
-                  place(d, s)?.why
+                <span v-else-if="place(d, s)?.reason" class="quiet why" :title="place(d, s)?.reason">{{
+                  place(d, s)?.reason
                 }}</span>
               </RouterLink>
             </td>

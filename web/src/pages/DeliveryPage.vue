@@ -21,7 +21,7 @@ const { data, problem, reload } = useLoad(
   () => ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}', { params: { path: path.value } })),
   {
     watch: () => JSON.stringify(path.value),
-    topics: ['delivery', 'gates', 'deployment', 'look', 'shift'],
+    topics: ['delivery', 'gates', 'deployment', 'observation', 'shift'],
   },
 )
 const comment = ref('')
@@ -46,14 +46,15 @@ watch(
 )
 const agrees = computed(
   () =>
-    back.value || (data.value?.actions.some((a) => ['approve', 'request', 'pass-over', 'follow'].includes(a)) ?? false),
+    back.value ||
+    (data.value?.actions.some((a) => ['approve', 'request', 'pass-over', 'request-remaining'].includes(a)) ?? false),
 )
 const looks = computed(() => agrees.value || (curious.value && data.value?.place.state === 'waiting'))
 /** The functions that somebody is about to ask for; none for all. */
 const chosen = ref<string[]>([])
 /** From when on what is asked for may enter, in the time of this browser; at once where it is empty. */
 const at = ref('')
-const rest = computed(() => data.value?.actions.includes('follow') || undefined)
+const rest = computed(() => data.value?.actions.includes('request-remaining') || undefined)
 const {
   data: meaning,
   problem: meaningProblem,
@@ -62,7 +63,7 @@ const {
   async () =>
     looks.value
       ? ask(
-          client.GET('/services/{service}/deliveries/{version}/stages/{stage}/meaning', {
+          client.GET('/services/{service}/deliveries/{version}/stages/{stage}/impact', {
             params: { path: path.value, query: { functions: chosen.value, rest: rest.value } },
           }),
         )
@@ -71,7 +72,7 @@ const {
 )
 /** Targets where it means the same are told once. */
 const places = computed(() => {
-  const out = new Map<string, { targets: string[]; means: Schemas['TargetMeaning'] }>()
+  const out = new Map<string, { targets: string[]; means: Schemas['TargetImpact'] }>()
   for (const t of meaning.value?.targets ?? []) {
     const key = JSON.stringify({ ...t, target: '' })
     const group = out.get(key) ?? { targets: [], means: t }
@@ -86,33 +87,33 @@ type Action =
   | 'request'
   | 'approve'
   | 'withdraw'
-  | 'pass-over'
-  | 'refuse'
+  | 'override'
+  | 'reject'
   | 'retry'
-  | 'return'
-  | 'follow'
-  | 'hold'
-  | 'release'
-  | 'further'
-  | 'back'
+  | 'rollback'
+  | 'request-remaining'
+  | 'pause'
+  | 'resume'
+  | 'advance'
+  | 'abort'
 const words: Partial<Record<Action, string>> = {
   request: 'Request delivery',
   approve: 'Approve',
   withdraw: 'Withdraw approval',
-  'pass-over': 'Override gate',
+  override: 'Override gate',
   reject: 'Reject',
   retry: 'Retry',
-  return: 'Redeploy version',
-  follow: 'Request remaining functions',
+  rollback: 'Redeploy version',
+  'request-remaining': 'Request remaining functions',
 }
 
 /** What stands beside the page; how a shift is steered stands with the shift. */
 const actions = computed(() => data.value?.actions.filter((a) => words[a as Action]) ?? [])
 
-const needsLook = ['approve', 'request', 'return', 'pass-over', 'follow']
+const needsLook = ['approve', 'request', 'rollback', 'override', 'request-remaining']
 /** The gate that is to be passed over. */
 const gate = ref('')
-const passable = computed(() => data.value?.gates.filter((g) => g.passable) ?? [])
+const overridable = computed(() => data.value?.gates.filter((g) => g.overridable) ?? [])
 
 /** Does it, or asks once more before. */
 function begin(action: string): void {
@@ -131,7 +132,7 @@ function act(action: string, confirm = ''): Promise<boolean> {
         body: {
           comment: comment.value,
           gate: gate.value || undefined,
-          shown: meaning.value?.digest,
+          impactDigest: meaning.value?.digest,
           confirm,
           functions: action === 'request' ? chosen.value : undefined,
           at: action === 'request' && at.value ? new Date(at.value).getTime() : undefined,
@@ -149,10 +150,10 @@ function act(action: string, confirm = ''): Promise<boolean> {
 }
 /** What is another archive comes first. */
 const digests = computed(() =>
-  [...(data.value?.digests ?? [])].sort((a, b) => Number(a.digest === a.there) - Number(b.digest === b.there)),
+  [...(data.value?.digests ?? [])].sort((a, b) => Number(a.digest === a.deployed) - Number(b.digest === b.deployed)),
 )
 const { shown: shownDigests, more: moreDigests, unfold: moreOfDigests } = useFold(() => digests.value, 12)
-const same = computed(() => data.value?.digests.filter((d) => d.digest === d.there).length ?? 0)
+const same = computed(() => data.value?.digests.filter((d) => d.digest === d.deployed).length ?? 0)
 /** What came of the cases when somebody ran them just now. */
 const ran = ref<Schemas['CaseRun'][] | null>(null)
 watch(path, () => {
@@ -164,7 +165,7 @@ const failed = computed(() => cases.value.filter((c) => !c.passed && !c.running)
 const running = computed(() => cases.value.filter((c) => c.running).length)
 const mayRun = computed(
   () =>
-    session.may('try') &&
+    session.may('invoke') &&
     data.value?.place.state === 'settled' &&
     line.line?.stages.find((s) => s.stage === stage.value)?.version === version.value,
 )
@@ -188,12 +189,12 @@ function runCases(): Promise<boolean> {
         <h1>Version {{ version }} in {{ stage }}</h1>
         <StateWord :state="data.place.state" />
         <span class="quiet"><TimeAgo :at="data.place.since" /></span>
-        <span v-if="data.place.why && data.place.why !== data.shift?.back" class="wrap-anywhere">{{
-          data.place.why
+        <span v-if="data.place.reason && data.place.reason !== data.shift?.rollbackReason" class="wrap-anywhere">{{
+          data.place.reason
         }}</span>
-        <span v-if="data.place.keptOut" class="bad wrap-anywhere">{{ data.place.keptOut }}</span>
+        <span v-if="data.place.blockedBy" class="bad wrap-anywhere">{{ data.place.blockedBy }}</span>
         <span v-if="data.place.only">only {{ some(data.place.only) }}</span>
-        <span v-if="data.leftOut" class="wait">without {{ some(data.leftOut) }}</span>
+        <span v-if="data.remaining" class="wait">without {{ some(data.remaining) }}</span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">Plan</RouterLink>
         <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }"
           >deployment {{ d }}</RouterLink
@@ -216,11 +217,11 @@ function runCases(): Promise<boolean> {
               <tbody>
                 <tr v-for="g in data.gates" :key="g.name">
                   <td class="state">
-                    <StateWord :state="g.kind === 'rule' && g.state === 'fails' ? 'refuses' : g.state" />
+                    <StateWord :state="g.state" />
                   </td>
                   <td>{{ g.name }}</td>
                   <td class="quiet">
-                    {{ g.why
+                    {{ g.reason
                     }}<span v-if="g.standing" class="d-block small"
                       >standing rule of {{ stage }}, not a rule of this version</span
                     >
@@ -242,7 +243,9 @@ function runCases(): Promise<boolean> {
           </p>
           <template v-if="looks">
             <h2>
-              Impact of {{ rest ? 'the remaining functions' : chosen.length ? `only ${some(chosen)}` : `version ${version}` }} in {{ stage }}
+              Impact of
+              {{ rest ? 'the remaining functions' : chosen.length ? `only ${some(chosen)}` : `version ${version}` }} in
+              {{ stage }}
             </h2>
             <ProblemNote :problem="meaningProblem" />
             <details v-if="data.actions.includes('choose') && (meaning?.differing?.length ?? 0) > 1" class="mb-2">
@@ -263,8 +266,8 @@ function runCases(): Promise<boolean> {
                 {{ count(p.means.steps, 'step') }}<template v-if="p.targets.length > 1"> each</template
                 ><template v-if="p.means.functions.length">, {{ some(p.means.functions) }}</template>
               </p>
-              <p v-for="w in p.means.problems" :key="w.message" class="bad mb-1 wrap-anywhere">{{ w.message }}</p>
-              <ConsequenceList :says="p.means.says" />
+              <p v-for="w in p.means.blockers" :key="w.message" class="bad mb-1 wrap-anywhere">{{ w.message }}</p>
+              <ImpactList :lines="p.means.impact" />
               <p v-if="p.means.from && p.means.from !== version" class="mt-2 mb-0">
                 <RouterLink :to="{ name: 'compare', params: { service, version: p.means.from, other: version } }"
                   >Compare code and manifests with version {{ p.means.from }}</RouterLink
@@ -290,9 +293,7 @@ function runCases(): Promise<boolean> {
             <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="runCases">
               {{ busy ? 'Running…' : 'Run cases now' }}
             </button>
-            <span v-if="ran" class="quiet ms-2"
-              >Results of this run; the results after the deployment are kept</span
-            >
+            <span v-if="ran" class="quiet ms-2">Results of this run; the results after the deployment are kept</span>
           </p>
           <p v-if="cases.length === 0" class="quiet">
             {{
@@ -329,7 +330,7 @@ function runCases(): Promise<boolean> {
                 >Override a gate with this reason
                 <select class="form-select" v-model="gate">
                   <option value="">None</option>
-                  <option v-for="g in passable" :key="g.name">{{ g.name }}</option>
+                  <option v-for="g in overridable" :key="g.name">{{ g.name }}</option>
                 </select>
               </label>
               <label v-if="actions.includes('request')" class="d-block mb-2"
@@ -343,7 +344,7 @@ function runCases(): Promise<boolean> {
                   class="btn btn-outline-secondary me-2 mb-1"
                   @click="back = true"
                 >
-                  {{ words.return }}…
+                  {{ words.rollback }}…
                 </button>
                 <button
                   v-else
@@ -373,7 +374,7 @@ function runCases(): Promise<boolean> {
                   ? 'The traffic shift has its own actions.'
                   : 'No actions available.'
               }}
-              <template v-if="data.place.keptOut"
+              <template v-if="data.place.blockedBy"
                 >A gate that is not met does not pass by waiting: deliver a version that meets it, or override the
                 gate.</template
               >
@@ -387,10 +388,10 @@ function runCases(): Promise<boolean> {
               </p>
             </div>
           </template>
-          <template v-if="data.looked?.length && data.place.state === 'waiting'">
+          <template v-if="data.viewers?.length && data.place.state === 'waiting'">
             <h2>Viewers of the impact</h2>
             <p class="mb-3">
-              <span v-for="l in data.looked" :key="l.person" class="me-3"
+              <span v-for="l in data.viewers" :key="l.person" class="me-3"
                 >{{ l.person }} <TimeAgo class="quiet" :at="l.at"
               /></span>
             </p>
@@ -412,13 +413,13 @@ function runCases(): Promise<boolean> {
                     <code :title="d.digest">{{ digest(d.digest).slice(0, 8) }}</code>
                   </td>
                   <td>
-                    <code v-if="d.there" :title="d.there">{{ digest(d.there).slice(0, 8) }}</code><span
+                    <code v-if="d.deployed" :title="d.deployed">{{ digest(d.deployed).slice(0, 8) }}</code><span
                       v-else
                       class="quiet"
                       >none</span
                     >
-                    <span class="ms-2" :class="d.digest === d.there ? 'good' : 'wait'">{{
-                      d.digest === d.there ? 'identical' : 'different'
+                    <span class="ms-2" :class="d.digest === d.deployed ? 'good' : 'wait'">{{
+                      d.digest === d.deployed ? 'identical' : 'different'
                     }}</span>
                   </td>
                 </tr>

@@ -29,7 +29,7 @@ watch(data, (d) => {
 
 const running = computed(() => data.value?.deployment.state === 'running')
 const steps = computed(() => data.value?.steps ?? [])
-const done = computed(() => steps.value.filter((s) => s.state === 'done').length)
+const done = computed(() => steps.value.filter((s) => s.state === 'succeeded').length)
 /** About how long the rest takes, if it goes on as it went; 0 where nobody can tell. */
 const left = computed(() => {
   const waiting = steps.value.filter((s) => s.state === 'waiting' || s.state === 'running').length
@@ -43,7 +43,7 @@ const span = computed(() => {
   return { from, length: Math.max(20, to - from) }
 })
 
-function act(action: 'go-on' | 'cancel'): Promise<boolean> {
+function act(action: 'retry' | 'cancel'): Promise<boolean> {
   return run(async () => {
     await ask(client.POST('/deployments/{id}/{action}', { params: { path: { id: id.value, action } } }))
     await reload()
@@ -62,17 +62,17 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
           >version {{ data.deployment.version }} onto {{ data.deployment.stage }} on {{ data.deployment.target }}</span
         >
         <span class="quiet">
-          {{ data.deployment.person || 'by the delivery' }}, <TimeAgo :at="data.deployment.startedAt" />,
-          {{ done }} of {{ count(steps.length, 'step') }} succeeded in {{ duration(span.length)
+          {{ data.deployment.person || 'by the delivery' }}, <TimeAgo :at="data.deployment.startedAt" />, {{ done }} of
+          {{ count(steps.length, 'step') }} succeeded in {{ duration(span.length)
           }}<template v-if="left">, about {{ duration(left) }} left</template>
         </span>
-        <RouterLink :to="{ name: 'kept-plan', params: { id: data.deployment.plan } }">Plan</RouterLink>
+        <RouterLink :to="{ name: 'saved-plan', params: { id: data.deployment.plan } }">Plan</RouterLink>
         <RouterLink
           :to="{ name: 'delivery', params: { version: data.deployment.version, stage: data.deployment.stage } }"
           >Delivery</RouterLink
         >
         <button
-          v-if="running && session.may('run')"
+          v-if="running && session.may('deploy')"
           type="button"
           class="btn btn-sm btn-outline-secondary"
           :disabled="busy"
@@ -82,16 +82,16 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
         </button>
       </div>
       <ProblemNote :problem="actProblem" />
-      <div v-if="data.canGoOn" class="sheet sheet-pad mb-3">
+      <div v-if="data.retryable" class="sheet sheet-pad mb-3">
         <p class="mb-2 wrap-anywhere">
-          <strong class="bad">{{ data.deployment.why || 'The deployment did not finish.' }}</strong>
+          <strong class="bad">{{ data.deployment.reason || 'The deployment did not finish.' }}</strong>
         </p>
         <p class="mb-2">
-          Completed steps are recorded. Retry the remaining steps of this plan. If the state has
-          changed since, plan version {{ data.deployment.version }} again, or plan the previous version to roll back.
+          Completed steps are recorded. Retry the remaining steps of this plan. If the state has changed since, plan
+          version {{ data.deployment.version }} again, or plan the previous version to roll back.
         </p>
         <button
-          v-if="session.may('run')"
+          v-if="session.may('deploy')"
           type="button"
           class="btn btn-primary me-2"
           :disabled="busy"
@@ -119,7 +119,7 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
       </div>
       <p v-if="steps.length === 0" class="quiet">No steps: the stage already matched the version.</p>
       <template v-else>
-        <DeploymentWaves :steps="steps" :span="span" :now="now" />
+        <DeploymentPhases :steps="steps" :span="span" :now="now" />
         <DeploymentSteps :steps="steps" :span="span" :now="now" />
       </template>
       <template v-if="data.outputs.length && !running">

@@ -8,7 +8,7 @@ import { useLoad } from '../composables/useLoad'
 import { count } from '../words'
 
 // Charts are fetched when somebody wants to see them.
-const FunctionFigures = defineAsyncComponent(() => import('../components/FunctionFigures.vue'))
+const FunctionMetrics = defineAsyncComponent(() => import('../components/FunctionMetrics.vue'))
 const route = useRoute()
 const router = useRouter()
 const { service, stage } = useFocus()
@@ -22,7 +22,7 @@ const {
 })
 const names = computed(() => board.value?.rows.map((r) => r.function) ?? [])
 const name = computed(() => String(route.params.function ?? names.value[0] ?? ''))
-const tab = computed(() => String(route.params.tab || 'try'))
+const tab = computed(() => String(route.params.tab || 'invoke'))
 const tabs = [
   { key: 'invoke', label: 'Invoke' },
   { key: 'logs', label: 'Logs' },
@@ -41,7 +41,7 @@ const { data, problem, pending, reload } = useLoad(
   },
   {
     watch: () => [service.value, stage.value, name.value].join(' '),
-    topics: ['deployment', 'look'],
+    topics: ['deployment', 'observation'],
     about: () => ({ stage: stage.value }),
   },
 )
@@ -71,14 +71,14 @@ function go(to: { function?: string; tab?: string }): void {
         <option v-for="n in names.filter((n) => n !== name)" :key="n">{{ n }}</option>
       </select>
       <template v-if="data">
-        <span>{{ data.about }}</span>
+        <span>{{ data.description }}</span>
         <span class="quiet"
-          >in {{ stage }}: {{ data.there ? `last changed by version ${data.version}` : 'not deployed yet' }}</span
+          >in {{ stage }}: {{ data.deployed ? `last changed by version ${data.version}` : 'not deployed yet' }}</span
         >
-        <span v-if="data.figures" class="quiet"
-          >{{ data.figures.calls ? count(data.figures.calls, 'invocation') : 'no invocations' }} in the last hour<template
-            v-if="data.figures.calls"
-            >, {{ data.figures.errors }} failed, {{ data.figures.meanMs.toFixed(1) }} ms on average</template
+        <span v-if="data.metrics" class="quiet"
+          >{{ data.metrics.invocations ? count(data.metrics.invocations, 'invocation') : 'no invocations' }} in the last
+          hour<template v-if="data.metrics.invocations"
+            >, {{ data.metrics.errors }} failed, {{ data.metrics.meanMs.toFixed(1) }} ms on average</template
           ></span
         >
       </template>
@@ -99,9 +99,9 @@ function go(to: { function?: string; tab?: string }): void {
           >
         </BNav>
       </nav>
-      <FunctionTry v-if="tab === 'invoke'" :key="`${name} ${stage}`" :detail="data" :service="service" />
-      <FunctionLog v-else-if="tab === 'logs'" :key="`${name} ${stage}`" :detail="data" :service="service" />
-      <FunctionFigures
+      <FunctionInvoke v-if="tab === 'invoke'" :key="`${name} ${stage}`" :detail="data" :service="service" />
+      <FunctionLogs v-else-if="tab === 'logs'" :key="`${name} ${stage}`" :detail="data" :service="service" />
+      <FunctionMetrics
         v-else-if="tab === 'metrics'"
         :key="`figures ${name} ${stage}`"
         :detail="data"
@@ -113,7 +113,7 @@ function go(to: { function?: string; tab?: string }): void {
         :detail="data"
         :service="service"
       />
-      <FunctionSettings v-else :detail="data" :service="service" />
+      <FunctionConfiguration v-else :detail="data" :service="service" />
     </template>
   </div>
 </template>

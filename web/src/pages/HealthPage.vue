@@ -4,7 +4,7 @@
 import { ask, client } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 
-const { data, problem, reload } = useLoad(() => ask(client.GET('/health')), { topics: ['look'] })
+const { data, problem, reload } = useLoad(() => ask(client.GET('/health')), { topics: ['observation'] })
 
 const needs: Record<string, string> = {
   database: 'Database is writable',
@@ -14,8 +14,7 @@ const needs: Record<string, string> = {
 }
 
 const builds = {
-  isolated:
-    'Build commands can access their own folder, the tools and, while they fetch, the registries.',
+  isolated: 'Build commands can access their own folder, the tools and, while they fetch, the registries.',
   open: 'Build commands run without isolation (--builds-uncaged): anyone who can push can read Rudmar’s keys and data.',
   refused:
     'Builds that run commands are refused, because this machine cannot isolate them. Other builds run. --builds-uncaged allows all builds.',
@@ -30,8 +29,8 @@ const builds = {
       <section class="sheet sheet-pad mb-3" aria-labelledby="needs">
         <h2 id="needs">Prerequisites</h2>
         <ul class="list-unstyled mb-1">
-          <li v-for="c in data.checks" :key="c.what">
-            <span class="need">{{ needs[c.what] ?? c.what }}</span>
+          <li v-for="c in data.checks" :key="c.name">
+            <span class="need">{{ needs[c.name] ?? c.name }}</span>
             <StateWord :state="c.problem ? 'unhealthy' : 'healthy'" />
             <span v-if="c.problem" class="bad">{{ c.problem }}</span>
           </li>
@@ -39,19 +38,19 @@ const builds = {
       </section>
       <section class="sheet sheet-pad mb-3" aria-labelledby="stuck">
         <h2 id="stuck">Stalled work</h2>
-        <p v-if="!data.stuck.length && !data.sick.length" class="mb-1">
+        <p v-if="!data.stalled.length && !data.unreachable.length" class="mb-1">
           No build, deployment or delivery has stalled for more than 10 minutes, and every target is reachable.
         </p>
         <ul v-else class="mb-1">
-          <li v-for="s in data.sick" :key="`${s.service} ${s.stage} ${s.target}`">
+          <li v-for="s in data.unreachable" :key="`${s.service} ${s.stage} ${s.target}`">
             <RouterLink :to="`/s/${s.service}/board?stage=${s.stage}`"
               >{{ s.service }}, {{ s.stage }} on {{ s.target }}</RouterLink
             >
-            unreachable since <TimeAgo :at="s.since" />: {{ s.why }}
+            unreachable since <TimeAgo :at="s.since" />: {{ s.reason }}
           </li>
-          <li v-for="s in data.stuck" :key="`${s.service} ${s.what}`">
+          <li v-for="s in data.stalled" :key="`${s.service} ${s.work}`">
             {{ s.service }}<template v-if="s.stage">, {{ s.stage }}</template
-            >: {{ s.what }}, no progress since <TimeAgo :at="s.since" />
+            >: {{ s.work }}, no progress since <TimeAgo :at="s.since" />
           </li>
         </ul>
       </section>
@@ -63,10 +62,8 @@ const builds = {
         </ul>
       </section>
       <section v-for="p in data.platforms" :key="p.name" class="sheet sheet-pad mb-3" :aria-label="p.name">
-        <h2>
-          Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated on this machine)</span>
-        </h2>
-        <p v-if="!p.answers" class="bad mb-1">Unreachable: {{ p.why }}</p>
+        <h2>Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated on this machine)</span></h2>
+        <p v-if="!p.reachable" class="bad mb-1">Unreachable: {{ p.reason }}</p>
         <template v-else-if="p.notes.length">
           <p class="mb-1">Functions are isolated, except:</p>
           <ul>
@@ -74,8 +71,8 @@ const builds = {
           </ul>
         </template>
         <p v-else class="mb-1">
-          Each instance has its own files, processes, network and user, and limits of memory, processes and disk for
-          all its processes.
+          Each instance has its own files, processes, network and user, and limits of memory, processes and disk for all
+          its processes.
         </p>
       </section>
     </template>

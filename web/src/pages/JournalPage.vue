@@ -42,13 +42,7 @@ const { rows, more, older, problem, pending, reload } = useParts(
       <span class="quiet">Every action with its user and time; entries never change</span>
     </div>
     <div class="controls">
-      <input
-        v-model.lazy="find"
-        class="form-control"
-        type="search"
-        placeholder="Filter by text"
-        aria-label="Filter"
-      />
+      <input v-model.lazy="find" class="form-control" type="search" placeholder="Filter by text" aria-label="Filter" />
       <input
         v-model.lazy="who"
         class="form-control"
@@ -83,7 +77,7 @@ const { rows, more, older, problem, pending, reload } = useParts(
               {{ e.person || 'Rudmar' }}<span v-if="e.token" class="quiet"> with token {{ e.token }}</span>
             </td>
             <td>{{ e.stage }}</td>
-            <td class="text-nowrap">{{ e.what }}</td>
+            <td class="text-nowrap">{{ e.action }}</td>
             <td class="wrap-anywhere">{{ e.text }}</td>
           </tr>
           <tr v-if="rows.length === 0">

@@ -9,8 +9,8 @@ import mark from '../assets/mark.svg?inline'
       <RouterLink to="/" class="brand link-plain"><img :src="mark" alt="" width="20" height="20" /> Rudmar</RouterLink>
       <nav aria-label="Pages">
         <RouterLink :to="{ name: 'services' }">Services and repositories</RouterLink>
-        <RouterLink :to="{ name: 'notices' }">Notifications</RouterLink>
-        <RouterLink :to="{ name: 'you' }">Account</RouterLink>
+        <RouterLink :to="{ name: 'notifications' }">Notifications</RouterLink>
+        <RouterLink :to="{ name: 'account' }">Account</RouterLink>
         <RouterLink :to="{ name: 'docs' }">Docs</RouterLink>
         <RouterLink :to="{ name: 'api' }">API</RouterLink>
       </nav>

@@ -20,7 +20,7 @@ const target = computed(() => (typeof route.query.target === 'string' ? route.qu
 /** The version that is asked for; else the one that waits to come in here. */
 const asked = computed(() => Number(route.query.version) || undefined)
 /** What is live, is not Rudmar's own, and is to go. */
-const takeAway = computed(() => [route.query.takeAway ?? []].flat().filter((a): a is string => typeof a === 'string'))
+const deletions = computed(() => [route.query.deletions ?? []].flat().filter((a): a is string => typeof a === 'string'))
 const waiting = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.next?.version)
 const version = computed(() => asked.value ?? (target.value ? undefined : waiting.value))
 const { data: versions } = useLoad(
@@ -35,18 +35,20 @@ const { data, problem, reload } = useLoad(
       client.GET('/services/{service}/plan', {
         params: {
           path: { service: service.value },
-          query: { stage: stage.value, version: version.value, onto: target.value, takeAway: takeAway.value },
+          query: { stage: stage.value, version: version.value, onto: target.value, deletions: deletions.value },
         },
       }),
     )
   },
-  { watch: () => [route.params.id, service.value, stage.value, version.value, target.value, takeAway.value].join(' ') },
+  {
+    watch: () => [route.params.id, service.value, stage.value, version.value, target.value, deletions.value].join(' '),
+  },
 )
 const plan = computed(() => data.value?.plan)
 /** Since when nothing is to be done; 0 where something is. */
 const quietSince = computed(() => {
   const p = plan.value
-  if (!p || p.steps.length + p.problems.length > 0 || p.base.version !== p.base.from) return 0
+  if (!p || p.steps.length + p.blockers.length > 0 || p.base.version !== p.base.from) return 0
   return line.line?.stages.find((s) => s.stage === p.base.stage)?.since ?? 0
 })
 const targets = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.targets ?? [])
@@ -68,7 +70,8 @@ watch(data, () => (moved.value = false))
 /** It deletes or opens something, which is confirmed by the stage's name. */
 const asking = ref(false)
 const doing = computed(() => {
-  if (data.value?.runnable.how !== 'rollback' || !plan.value) return `Deploy version ${plan.value?.base.version ?? ''}`
+  if (data.value?.runnable.action !== 'rollback' || !plan.value)
+    return `Deploy version ${plan.value?.base.version ?? ''}`
   const { stage, version, from } = plan.value.base
   return version > from ? `Redeploy version ${version}` : `Roll back to version ${version}`
 })
@@ -83,21 +86,21 @@ function choose(query: Record<string, string | undefined>): void {
 }
 
 /** Keeps the plan as it is shown, so that it has an address; another one by now is refused. */
-async function keep(): Promise<Schemas['KeptPlan']> {
+async function keep(): Promise<Schemas['SavedPlan']> {
   if (!data.value) throw new Problem(0, 'The plan is still loading.')
   if (data.value.id) return data.value
   const { base, digest } = data.value.plan
   return ask(
     client.POST('/services/{service}/plans', {
       params: { path: { service: service.value } },
-      body: { stage: base.stage, version: base.version, target: base.target, digest, takeAway: takeAway.value },
+      body: { stage: base.stage, version: base.version, target: base.target, digest, deletions: deletions.value },
     }),
   )
 }
 function address(): Promise<boolean> {
   return run(async () => {
     const { id } = await keep()
-    await router.push({ name: 'kept-plan', params: { service: service.value, id } })
+    await router.push({ name: 'saved-plan', params: { service: service.value, id } })
   })
 }
 
@@ -156,9 +159,9 @@ async function go(confirm: string): Promise<void> {
       <button v-if="!route.params.id" type="button" class="btn btn-outline-secondary btn-sm" @click="reload()">
         Recompute plan
       </button>
-      <span v-if="data?.id" class="quiet">plan {{ data.id }}, kept <TimeAgo :at="data.madeAt" /></span>
+      <span v-if="data?.id" class="quiet">plan {{ data.id }}, kept <TimeAgo :at="data.createdAt" /></span>
       <template v-else-if="data">
-        <span class="quiet">computed <TimeAgo :at="data.madeAt" />, not saved</span>
+        <span class="quiet">computed <TimeAgo :at="data.createdAt" />, not saved</span>
         <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="address">
           Save plan
         </button>
@@ -195,11 +198,11 @@ async function go(confirm: string): Promise<void> {
         </section>
         <aside>
           <h2>Impact</h2>
-          <ConsequenceList :says="plan.says" />
+          <ImpactList :lines="plan.impact" />
           <div class="sheet sheet-pad foot">
-            <template v-if="plan.problems.length">
+            <template v-if="plan.blockers.length">
               <h2 class="bad">Blockers</h2>
-              <p v-for="p in plan.problems" :key="p.message" class="mb-1 wrap-anywhere">
+              <p v-for="p in plan.blockers" :key="p.message" class="mb-1 wrap-anywhere">
                 {{ p.message }} <span v-if="p.from?.file" class="quiet">{{ p.from.file }}:{{ p.from.line }}</span>
               </p>
               <StageSecrets
@@ -210,7 +213,7 @@ async function go(confirm: string): Promise<void> {
                 @set="route.params.id ? choose({}) : reload()"
               />
             </template>
-            <p class="mb-2">{{ data.runnable.why }}</p>
+            <p class="mb-2">{{ data.runnable.reason }}</p>
             <ProblemNote :problem="runProblem"
               ><button
                 v-if="runProblem?.status === 409"
@@ -221,7 +224,7 @@ async function go(confirm: string): Promise<void> {
                 Recompute plan
               </button></ProblemNote
             >
-            <template v-if="['run', 'rollback'].includes(data.runnable.how)">
+            <template v-if="['run', 'rollback'].includes(data.runnable.action)">
               <TypedConfirm
                 v-model="asking"
                 :title="doing"
@@ -235,23 +238,24 @@ async function go(confirm: string): Promise<void> {
               <button
                 type="button"
                 class="btn btn-primary"
-                :disabled="busy || !session.may('run')"
+                :disabled="busy || !session.may('deploy')"
                 @click="data.confirm ? (asking = true) : go('')"
               >
                 {{ doing }}{{ data.confirm ? '…' : '' }}
               </button>
               <p v-if="data.confirm" class="bad mb-0 mt-1">{{ data.confirm }}.</p>
-              <p v-if="!session.may('run')" class="quiet mb-0 mt-1">Your role can view plans but not run them.</p>
+              <p v-if="!session.may('deploy')" class="quiet mb-0 mt-1">Your role can view plans but not run them.</p>
             </template>
             <RouterLink
-              v-if="data.runnable.how === 'delivery'"
+              v-if="data.runnable.action === 'delivery'"
               :to="{ name: 'delivery', params: { service, version: plan.base.version, stage: plan.base.stage } }"
               >Show gates in {{ plan.base.stage }}</RouterLink
             >
           </div>
           <p class="quiet small mt-2 wrap-anywhere">
-            Digest <code>{{ plan.digest.slice(7, 23) }}</code>, computed against record serial {{ plan.base.serial }} and actual state
-            <code>{{ plan.base.fingerprint.slice(0, 10) }}</code>. The plan is out of date as soon as either changes.
+            Digest <code>{{ plan.digest.slice(7, 23) }}</code>, computed against record serial
+            {{ plan.base.serial }} and actual state <code>{{ plan.base.fingerprint.slice(0, 10) }}</code>. The plan is
+            out of date as soon as either changes.
           </p>
         </aside>
       </div>

@@ -25,9 +25,9 @@ const {
   data: line,
   problem,
   reload,
-} = useLoad(() => ask(client.GET('/services/{service}/line', { params: { path: { service: service.value } } })), {
+} = useLoad(() => ask(client.GET('/services/{service}/stage-line', { params: { path: { service: service.value } } })), {
   watch: () => service.value,
-  topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look', 'shift'],
+  topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'observation', 'shift'],
 })
 watch(line, (l) => {
   if (l) store.line = l

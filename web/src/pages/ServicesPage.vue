@@ -111,12 +111,12 @@ const means = {
           <tr v-for="s in services" :key="s.name">
             <td>
               <RouterLink :to="{ name: 'board', params: { service: s.name } }">{{ s.name }}</RouterLink>
-              <span v-if="s.became" class="wait">called {{ s.became }} now</span>
+              <span v-if="s.renamedTo" class="wait">called {{ s.renamedTo }} now</span>
             </td>
             <td>{{ s.repository }}</td>
             <td>{{ s.stages ? count(s.stages, 'stage') : 'no stage' }}</td>
             <td>
-              <template v-if="session.may('look after')">
+              <template v-if="session.may('administer')">
                 <button
                   type="button"
                   class="btn btn-sm btn-outline-secondary me-2"
@@ -161,9 +161,9 @@ const means = {
             <td><CopyText :text="`git clone ${r.cloneAddress}`" /></td>
             <td>{{ r.services.join(', ') || 'none' }}</td>
             <td>
-              <MirrorBox v-if="session.may('look after')" :repository="r" @changed="reloadRepositories" />
+              <MirrorBox v-if="session.may('administer')" :repository="r" @changed="reloadRepositories" />
               <button
-                v-if="session.may('look after')"
+                v-if="session.may('administer')"
                 type="button"
                 class="btn btn-sm btn-outline-secondary"
                 :disabled="r.services.length > 0"

@@ -19,9 +19,7 @@ document.title = 'Sign in · Rudmar'
       <h1><img :src="mark" alt="" width="26" height="26" /> Rudmar</h1>
       <p class="quiet">Declare functions, plan changes and deliver versions through stages.</p>
       <SignInForm />
-      <p v-if="demo" class="quiet small mb-0">
-        The demo prints its usernames and their password in its terminal.
-      </p>
+      <p v-if="demo" class="quiet small mb-0">The demo prints its usernames and their password in its terminal.</p>
     </div>
   </main>
 </template>

@@ -49,7 +49,7 @@ const {
 } = useDraft(edits, () => ({
   service: service.value,
   branch: data.value?.branch ?? '',
-  person: session.person?.handle ?? '',
+  person: session.person?.username ?? '',
   base: base.value,
   message: message.value,
 }))
@@ -86,12 +86,12 @@ const owner = computed(() => /^functions\/([^/]+)\//.exec(file.value)?.[1] ?? ''
 const renamed = ref<string | null>(null)
 const errors = computed(() => diagnostics.value.filter((d) => d.severity === 'error').length)
 /** The branch takes no commit that has errors, and it is the one that it would go to. */
-const refused = computed(() => errors.value > 0 && !!data.value?.taken && !onto.value)
+const refused = computed(() => errors.value > 0 && !!data.value?.tracked && !onto.value)
 const stale = computed(() => edits.value.size > 0 && !!data.value && base.value !== data.value.head.hash)
 
 watch(data, (d) => {
   if (!d || edits.value.size > 0) return // an edit stays on what it began with
-  draft.value = readDraft(service.value, d.branch, session.person?.handle ?? '')
+  draft.value = readDraft(service.value, d.branch, session.person?.username ?? '')
   base.value = d.head.hash
   texts.value = new Map()
   if (route.query.take && draft.value) {
@@ -215,7 +215,7 @@ function rename(): Promise<boolean> {
   })
 }
 /** Takes the open file away, or all files of its function. */
-function takeAway(all: boolean): void {
+function deletions(all: boolean): void {
   const next = new Map(edits.value)
   const mine = (path: string) => path === file.value || (all && path.startsWith(`functions/${owner.value}/`))
   for (const path of [...next.keys()].filter(mine)) next.delete(path)
@@ -335,7 +335,7 @@ async function drop(): Promise<void> {
             >
               <option v-for="b in data.branches" :key="b">{{ b }}</option></select
             ><template v-else>{{ data.branch }}</template> at <code>{{ base.slice(0, 8) }}</code><template
-              v-if="data.taken"
+              v-if="data.tracked"
               >, deployed by a stage</template
             ></span
           >
@@ -355,10 +355,10 @@ async function drop(): Promise<void> {
               <button v-if="owner" type="button" class="btn btn-link p-0" @click="renamed = owner">
                 Rename {{ owner }}
               </button>
-              <button v-if="file !== 'rudmar.yaml'" type="button" class="btn btn-link p-0" @click="takeAway(false)">
+              <button v-if="file !== 'rudmar.yaml'" type="button" class="btn btn-link p-0" @click="deletions(false)">
                 Delete file
               </button>
-              <button v-if="owner" type="button" class="btn btn-link p-0" @click="takeAway(true)">
+              <button v-if="owner" type="button" class="btn btn-link p-0" @click="deletions(true)">
                 Delete {{ owner }}
               </button>
             </template>
@@ -406,7 +406,7 @@ async function drop(): Promise<void> {
         <LineNotes
           v-if="file.endsWith('.yaml')"
           :notes="known?.notes ?? []"
-          :about="known?.about ?? ''"
+          :about="known?.description ?? ''"
           :service="service"
           :branch="data.branch"
           :stage="stage"
@@ -422,9 +422,7 @@ async function drop(): Promise<void> {
             <summary>{{ path }} as committed by {{ conflict.by }}</summary>
             <pre class="block">{{ theirs }}</pre>
           </details>
-          <button type="button" class="btn btn-sm btn-primary me-2 mt-2" @click="keepMine">
-            Commit my version
-          </button>
+          <button type="button" class="btn btn-sm btn-primary me-2 mt-2" @click="keepMine">Commit my version</button>
           <button type="button" class="btn btn-sm btn-outline-secondary mt-2" @click="drop">
             Use theirs and discard my edit
           </button>
@@ -441,13 +439,7 @@ async function drop(): Promise<void> {
         </div>
         <form v-if="edits.size" class="mt-2" @submit.prevent="commit(base)">
           <div class="commit">
-            <input
-              v-model="message"
-              class="form-control"
-              required
-              placeholder="Commit message"
-              aria-label="Message"
-            />
+            <input v-model="message" class="form-control" required placeholder="Commit message" aria-label="Message" />
             <input
               v-model="onto"
               class="form-control onto"
@@ -474,8 +466,7 @@ async function drop(): Promise<void> {
             </button>
             <button type="button" class="btn btn-outline-secondary text-nowrap" @click="drop">Discard edit</button>
             <span v-if="refused" class="bad"
-              >{{ data.branch }} refuses commits with errors; commit to a
-              new branch instead</span
+              >{{ data.branch }} refuses commits with errors; commit to a new branch instead</span
             >
             <span v-if="stale" class="wait text-nowrap">The branch has newer commits</span>
           </div>
@@ -484,13 +475,13 @@ async function drop(): Promise<void> {
       </section>
       <aside>
         <EditPlan
-          v-if="data && (edits.size > 0 || !data.taken) && stage"
+          v-if="data && (edits.size > 0 || !data.tracked) && stage"
           :service="service"
           :branch="data.branch"
           :stage="stage"
           :files="edits"
         />
-        <BecomesList
+        <RenderedResources
           v-if="check"
           :check="check"
           :edited="edits.size > 0"

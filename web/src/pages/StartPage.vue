@@ -21,8 +21,8 @@ watch(data, (services) => {
     <ProblemNote :problem="problem" />
     <EmptyNote v-if="data && data.length === 0" title="No services" command="rudmar new service my-service">
       A service is a folder with a rudmar.yaml in a repository that Rudmar hosts.
-      <RouterLink :to="{ name: 'services' }">Create a repository</RouterLink>, and push a service to it. This command creates a service
-      that works and prints the next step.
+      <RouterLink :to="{ name: 'services' }">Create a repository</RouterLink>, and push a service to it. This command
+      creates a service that works and prints the next step.
     </EmptyNote>
   </main>
 </template>

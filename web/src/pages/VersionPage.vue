@@ -62,8 +62,8 @@ function open(fn: string, path: string): Promise<boolean> {
         >
       </div>
       <p class="quiet">
-        {{ data.version.stages.length ? `Deployed in ${data.version.stages.join(', ')}.` : 'Not deployed.' }} Each archive
-        is identified by the SHA-256 of its listing; every stage runs the same bytes.
+        {{ data.version.stages.length ? `Deployed in ${data.version.stages.join(', ')}.` : 'Not deployed.' }} Each
+        archive is identified by the SHA-256 of its listing; every stage runs the same bytes.
       </p>
       <ProvenanceNote :service="service" :version="version" />
       <div class="sheet overflow-auto mb-3">

@@ -37,8 +37,9 @@ const { data: builds, reload } = useLoad(
 /** Builds at work, and the newest one where it made no version. */
 const shownBuilds = computed(
   () =>
-    builds.value?.filter((b, i) => b.state === 'running' || b.state === 'queued' || (i === 0 && b.state !== 'succeeded')) ??
-    [],
+    builds.value?.filter(
+      (b, i) => b.state === 'running' || b.state === 'queued' || (i === 0 && b.state !== 'succeeded'),
+    ) ?? [],
 )
 
 /** Up to two versions to compare, the older one first. */

@@ -47,8 +47,8 @@ export const useSession = defineStore('session', () => {
   onEndedSession(again)
 
   async function signIn(handle: string, password: string): Promise<void> {
-    const before = person.value?.handle
-    take(await ask(client.POST('/session', { body: { handle, password } })))
+    const before = person.value?.username
+    take(await ask(client.POST('/session', { body: { username: handle, password } })))
     // What is on the screen was shown to somebody else.
     if (before && before !== handle) location.assign('/')
     ended.value = false
@@ -67,7 +67,7 @@ export const useSession = defineStore('session', () => {
   }
 
   function may(ability: string): boolean {
-    return person.value?.abilities.includes(ability) ?? false
+    return person.value?.permissions.includes(ability) ?? false
   }
 
   return { person, known, ended, load, check, signIn, signOut, may, eventBefore }

@@ -22,24 +22,24 @@ const minutes = computed(() => spans.find((s) => String(s.value) === over.value)
 const { data, problem, reload } = useLoad(
   () =>
     ask(
-      client.GET('/services/{service}/stages/{stage}/functions/{function}/figures', {
+      client.GET('/services/{service}/stages/{stage}/functions/{function}/metrics', {
         params: {
           path: { service: props.service, stage: props.detail.stage, function: props.detail.function },
           query: { target: target.value, minutes: minutes.value },
         },
       }),
     ),
-  { watch: () => [target.value, minutes.value].join(' '), topics: ['look', 'deployment'] },
+  { watch: () => [target.value, minutes.value].join(' '), topics: ['observation', 'deployment'] },
 )
 const points = computed(() => data.value?.points ?? [])
 const labels = computed(() =>
   points.value.map((p) => (minutes.value > 1440 ? exact(p.at).slice(5, 16) : exact(p.at).slice(11, 16))),
 )
-const called = computed(() => (data.value?.revisions ?? []).some((r) => r.calls + r.throttled > 0))
-const answered = computed(() => points.value.map((p) => p.calls - p.errors))
+const called = computed(() => (data.value?.revisions ?? []).some((r) => r.invocations + r.throttled > 0))
+const answered = computed(() => points.value.map((p) => p.invocations - p.errors))
 /** A round step of the memory axis: a power of two, about a quarter of the limit. */
 const memoryStep = computed(() => 2 ** Math.ceil(Math.log2((data.value?.memoryLimit ?? 2 ** 27) / 4)))
-const some = (p: Schemas['FigurePoint'], n: number) => (p.calls > p.cold ? n : null)
+const some = (p: Schemas['MetricsPoint'], n: number) => (p.invocations > p.cold ? n : null)
 const words: Record<string, string> = {
   failed: 'failed',
   'timed-out': 'timed out',
@@ -66,10 +66,12 @@ const whole = (n: number) => String(n)
       >
     </div>
     <ProblemNote :problem="problem" :again="reload" />
-    <EmptyNote v-if="data && !called" title="No invocations in this period">Invoke the function on the Invoke tab, or choose a longer period.</EmptyNote>
+    <EmptyNote v-if="data && !called" title="No invocations in this period"
+      >Invoke the function on the Invoke tab, or choose a longer period.</EmptyNote
+    >
     <template v-else-if="data">
       <div class="grid">
-        <FigureChart
+        <MetricsChart
           title="Invocations"
           :labels="labels"
           stacked
@@ -80,7 +82,7 @@ const whole = (n: number) => String(n)
             { label: 'throttled', values: points.map((p) => p.throttled), colour: 'amber' },
           ]"
         />
-        <FigureChart
+        <MetricsChart
           title="Duration of warm invocations"
           :labels="labels"
           :say="duration"
@@ -89,7 +91,7 @@ const whole = (n: number) => String(n)
             { label: 'p95', values: points.map((p) => some(p, p.p95)), colour: 'heather', line: true },
           ]"
         />
-        <FigureChart
+        <MetricsChart
           title="Memory"
           :labels="labels"
           :step="memoryStep"
@@ -105,11 +107,17 @@ const whole = (n: number) => String(n)
             },
           ]"
         />
-        <FigureChart
+        <MetricsChart
           title="Distribution of warm durations"
           :labels="data.durations.map((d) => duration(d.upToMs))"
           :say="whole"
-          :rows="[{ label: 'invocations up to this duration', values: data.durations.map((d) => d.calls), colour: 'fjord' }]"
+          :rows="[
+            {
+              label: 'invocations up to this duration',
+              values: data.durations.map((d) => d.invocations),
+              colour: 'fjord',
+            },
+          ]"
         />
       </div>
       <h2 class="mt-3">By version and revision</h2>
@@ -135,7 +143,7 @@ const whole = (n: number) => String(n)
                 {{ r.version ? `version ${r.version}` : 'deleted version' }}
                 <code class="quiet">{{ r.revision || 'none' }}</code>
               </td>
-              <td class="num">{{ r.calls }}</td>
+              <td class="num">{{ r.invocations }}</td>
               <td class="num" :class="{ bad: r.errors > 0 }">
                 {{ r.errors }}<span v-if="r.errors" class="d-block small">{{ kinds(r.errorKinds) }}</span>
               </td>

@@ -10,9 +10,9 @@ import (
 	"rudmar/core/resource"
 )
 
-// What people agree to names every change and all that follows from it, and
-// nothing that says nothing of what happens.
-func TestMeaning(t *testing.T) {
+// Facts contain each change with its values and each impact; rewording a sentence does not
+// change them.
+func TestFacts(t *testing.T) {
 	p := &plan.Plan{
 		Steps: []plan.Step{
 			{Address: "function/warn", Change: resource.Update, Phase: 3, Index: 9, Expected: 40, Attributes: []plan.AttributeChange{
@@ -26,22 +26,38 @@ func TestMeaning(t *testing.T) {
 			Gained:  []impact.Reach{{Function: "warn", Verbs: []string{"read", "write"}, Resource: "tables/a"}},
 			Lost:    []impact.Reach{{Function: "warn", Verbs: []string{"send"}, Resource: "queues/b"}},
 			Cold:    []string{"warn"},
-			Removed: []string{"log lines of warn"},
+			Removed: []string{"logs/warn"},
 		},
 	}
-	want := []string{
-		"GET /frost opens to anyone", "delete route/warn/ask", "log lines of warn are lost",
-		"the rule approvals: 2 → 1", "update function/warn: memory 128 → 256, timeout null → 5",
-		"warn may newly read, write tables/a", "warn may no longer send queues/b",
+	want := [][2]string{
+		{`{"kind":"data-loss","subject":"logs/warn"}`, "all log lines of warn are deleted"},
+		{`{"kind":"delete","subject":"route/warn/ask"}`, "delete route/warn/ask"},
+		{`{"kind":"new-permission","subject":"warn","values":[{"after":"read, write","before":null,"name":"tables/a"}]}`,
+			"warn can now read, write tables/a"},
+		{`{"kind":"public-route","subject":"GET /frost","values":[{"after":"anyone","before":null}]}`, "GET /frost opens to anyone"},
+		{`{"kind":"removed-permission","subject":"warn","values":[{"after":null,"before":"send","name":"queues/b"}]}`,
+			"warn can no longer send queues/b"},
+		{`{"kind":"update","subject":"function/warn","values":[{"after":256,"before":128,"name":"memory"},{"after":5,"before":null,"name":"timeout"}]}`,
+			"update function/warn: memory 128 → 256, timeout null → 5"},
+		{`{"kind":"weaker-gates","subject":"approvals","values":[{"after":"1","before":"2"}]}`, "gate approvals: 2 → 1"},
 	}
-	if got := p.Impact(); strings.Join(got, "\n") != strings.Join(want, "\n") {
-		t.Errorf("it means\n%s", strings.Join(got, "\n"))
+	got := p.Facts()
+	if len(got) != len(want) {
+		t.Fatalf("facts:\n%s", strings.Join(got, "\n"))
+	}
+	for i, fact := range got {
+		if fact != want[i][0] || plan.Sentence(fact) != want[i][1] {
+			t.Errorf("%s: %s", fact, plan.Sentence(fact))
+		}
 	}
 	p.Base.Target = manifest.ParseTarget("local/north")
-	for i, line := range p.Impact() {
-		if line != want[i]+" on local/north" {
-			t.Errorf("with its target: %s", line)
+	for i, fact := range p.Facts() {
+		if f, ok := plan.ParseFact(fact); !ok || f.Target != "local/north" || plan.Sentence(fact) != want[i][1]+" on local/north" {
+			t.Errorf("with its target: %s", fact)
 		}
+	}
+	if _, ok := plan.ParseFact("GET /frost opens to anyone"); ok || plan.Sentence("so it was") != "so it was" {
+		t.Error("a sentence is taken for a fact")
 	}
 }
 

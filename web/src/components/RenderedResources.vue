@@ -22,12 +22,12 @@ function touches(o: Schemas['Origin']): boolean {
 /** The value that an attribute has without the edit; undefined where it is the same. */
 const changed = computed(() => {
   const was = new Map<string, string>(
-    (props.edited ? props.check.before : props.check.becomes).flatMap((b) =>
+    (props.edited ? props.check.before : props.check.rendered).flatMap((b) =>
       b.attributes.map((a) => [`${b.address} ${a.name}`, value(a.value, a.unit)] as [string, string]),
     ),
   )
   const out = new Map<string, string>()
-  for (const b of props.check.becomes) {
+  for (const b of props.check.rendered) {
     if (isNew(b)) continue
     for (const a of b.attributes) {
       const key = `${b.address} ${a.name}`
@@ -38,11 +38,11 @@ const changed = computed(() => {
   return out
 })
 /** What follows from the code, which is not built while it is edited. */
-function later(b: Schemas['Becomes'], a: Schemas['BecomesAttribute']): boolean {
+function later(b: Schemas['RenderedResource'], a: Schemas['RenderedAttribute']): boolean {
   return b.kind === 'pointer' || (b.kind === 'revision' && a.name !== 'configuration')
 }
-function isNew(b: Schemas['Becomes']): boolean {
-  return props.check.effect.made.includes(b.address)
+function isNew(b: Schemas['RenderedResource']): boolean {
+  return props.check.effect.created.includes(b.address)
 }
 /** Where a value was written, as short as it can be said from the open file. */
 function short(o: Schemas['Origin']): string {
@@ -52,12 +52,12 @@ function short(o: Schemas['Origin']): string {
 }
 /** What the edit does to all of the service, in words. */
 const effect = computed(() => {
-  const { values, made, gone } = props.check.effect
+  const { values, created, deleted } = props.check.effect
   const some = (list: string[]) => list.slice(0, 3).join(', ') + (list.length > 3 ? ` and ${list.length - 3} more` : '')
   return [
     values ? `${count(values, 'value')} other` : '',
-    made.length ? `new: ${some(made)}` : '',
-    gone.length ? `gone: ${some(gone)}` : '',
+    created.length ? `new: ${some(created)}` : '',
+    deleted.length ? `deleted: ${some(deleted)}` : '',
   ]
     .filter(Boolean)
     .join('; ')
@@ -69,7 +69,7 @@ const effect = computed(() => {
     <h2>Rendered resources in {{ stage }}</h2>
     <p v-if="broken" class="wait mb-1">Incomplete: the open file has errors.</p>
     <p v-if="effect" class="changed mb-1">This edit: {{ effect }}</p>
-    <div v-for="b in check.becomes" :key="b.address" class="sheet resource">
+    <div v-for="b in check.rendered" :key="b.address" class="sheet resource">
       <code class="address">{{ b.address }}</code> <span v-if="isNew(b)" class="changed">new</span>
       <div
         v-for="a in b.attributes"
@@ -101,7 +101,7 @@ const effect = computed(() => {
     <p v-if="check.more" class="quiet">
       {{ count(check.more, 'more resource') }}; open a function's file to see its resources.
     </p>
-    <p v-if="check.becomes.length === 0" class="quiet">
+    <p v-if="check.rendered.length === 0" class="quiet">
       No resources: rudmar.yaml cannot be read, or has no stage of this name.
     </p>
   </section>

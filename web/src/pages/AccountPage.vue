@@ -11,7 +11,7 @@ import { clock, day, exact } from '../words'
 
 useLive().open()
 const session = useSession()
-const { data: tokens, problem, reload } = useLoad(() => ask(client.GET('/me/tokens')))
+const { data: tokens, problem, reload } = useLoad(() => ask(client.GET('/account/tokens')))
 const { data: services } = useLoad(() => ask(client.GET('/services')))
 const { data: copies, reload: reloadCopies } = useLoad(() => ask(client.GET('/copies')), { topics: ['copy'] })
 const { busy, problem: actProblem, run } = useAction()
@@ -29,18 +29,18 @@ const means: Record<string, string> = {
   administer: 'move and delete services and repositories, manage notifications',
 }
 const name = ref('')
-const acts = ref<string[]>(['look'])
+const acts = ref<string[]>(['view'])
 const places = ref<string[]>([])
 const days = ref(90)
-const made = ref<Schemas['MadeToken'] | null>(null)
+const made = ref<Schemas['CreatedToken'] | null>(null)
 const shown = ref<HTMLElement | null>(null)
 const own = computed(() => session.person)
 
 function make(): Promise<boolean> {
   return run(async () => {
     made.value = await ask(
-      client.POST('/me/tokens', {
-        body: { name: name.value, acts: acts.value, places: places.value, days: days.value },
+      client.POST('/account/tokens', {
+        body: { name: name.value, permissions: acts.value, scopes: places.value, days: days.value },
       }),
     )
     name.value = ''
@@ -52,22 +52,22 @@ function make(): Promise<boolean> {
 
 function end(id: number): Promise<boolean> {
   return run(async () => {
-    await ask(client.DELETE('/me/tokens/{id}', { params: { path: { id } } }))
+    await ask(client.DELETE('/account/tokens/{id}', { params: { path: { id } } }))
     if (made.value?.token.id === id) made.value = null
     await reload()
   })
 }
 
-function takeAway(c: Schemas['PrivateCopy']): Promise<boolean> {
+function deletions(c: Schemas['PrivateCopy']): Promise<boolean> {
   return run(async () => {
-    const path = { service: c.service, handle: c.handle }
-    await ask(client.DELETE('/services/{service}/copies/{handle}', { params: { path } }))
+    const path = { service: c.service, username: c.username }
+    await ask(client.DELETE('/services/{service}/copies/{username}', { params: { path } }))
     await reloadCopies()
   })
 }
 
 const everywhere = (list: string[]): string => list.join(', ') || 'All services'
-const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
+const runsOut = (t: Schemas['Token']): boolean => t.expiresAt < Date.now()
 </script>
 
 <template>
@@ -76,19 +76,19 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
     <ProblemNote :problem="problem ?? actProblem" />
     <dl v-if="own" class="sheet sheet-pad who mb-3">
       <dt>Username</dt>
-      <dd>{{ own.handle }}</dd>
+      <dd>{{ own.username }}</dd>
       <dt>Role</dt>
-      <dd>{{ own.role }} in {{ everywhere(own.places) }}</dd>
+      <dd>{{ own.role }} in {{ everywhere(own.scopes) }}</dd>
       <dt>Groups</dt>
       <dd>{{ own.groups.join(', ') || 'none' }}</dd>
       <dt>Permissions</dt>
-      <dd>{{ own.abilities.join(', ') }}</dd>
+      <dd>{{ own.permissions.join(', ') }}</dd>
     </dl>
     <section aria-labelledby="tokens">
       <h2 id="tokens">Tokens</h2>
       <p class="quiet">
-        Machines act in your name with a token, which never has more rights than you. Use it as a bearer token for the API,
-        and
+        Machines act in your name with a token, which never has more rights than you. Use it as a bearer token for the
+        API, and
         <code>RUDMAR_TOKEN</code> for the command line, or as the git password with your username.
       </p>
       <section v-if="made" class="sheet sheet-pad mb-3" aria-label="New token">
@@ -115,11 +115,11 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
           <tbody>
             <tr v-for="t in tokens" :key="t.id">
               <td>{{ t.name }}</td>
-              <td>{{ t.acts.join(', ') }}</td>
-              <td>{{ everywhere(t.places) }}</td>
+              <td>{{ t.permissions.join(', ') }}</td>
+              <td>{{ everywhere(t.scopes) }}</td>
               <td>
-                <span v-if="runsOut(t)" class="wait">expired </span><TimeAgo v-if="runsOut(t)" :at="t.until" />
-                <template v-else>{{ day(t.until) }}</template>
+                <span v-if="runsOut(t)" class="wait">expired </span><TimeAgo v-if="runsOut(t)" :at="t.expiresAt" />
+                <template v-else>{{ day(t.expiresAt) }}</template>
               </td>
               <td>
                 <template v-if="t.usedAt"><TimeAgo :at="t.usedAt" /> from {{ t.usedFrom }}</template>
@@ -156,7 +156,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
           <fieldset>
             <legend>Permissions</legend>
             <BFormCheckbox
-              v-for="a in own?.abilities ?? []"
+              v-for="a in own?.permissions ?? []"
               :key="a"
               :model-value="acts"
               @update:model-value="acts = $event as string[]"
@@ -200,23 +200,23 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
             </tr>
           </thead>
           <tbody>
-            <tr v-for="c in copies" :key="c.service + c.handle">
+            <tr v-for="c in copies" :key="c.service + c.username">
               <td>{{ c.service }} in {{ c.stage }} on {{ c.target }}</td>
-              <td>{{ c.handle }}</td>
+              <td>{{ c.username }}</td>
               <td><TimeAgo :at="c.usedAt" /></td>
               <td :title="exact(c.endsAt)">at {{ clock(c.endsAt).slice(0, 5) }}</td>
               <td>
                 <button
                   type="button"
                   class="btn btn-sm btn-outline-secondary"
-                  :disabled="busy || (c.handle !== own?.handle && !session.may('look after'))"
+                  :disabled="busy || (c.username !== own?.username && !session.may('administer'))"
                   :title="
-                    c.handle !== own?.handle && !session.may('look after')
+                    c.username !== own?.username && !session.may('administer')
                       ? 'Only its owner or an administrator can delete it.'
                       : undefined
                   "
                   :aria-label="`Delete the copy of ${c.service}`"
-                  @click="takeAway(c)"
+                  @click="deletions(c)"
                 >
                   Delete copy and data
                 </button>

@@ -3,7 +3,7 @@ import type { Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useFold } from '../composables/useFold'
 
-const props = defineProps<{ lines: Schemas['PlanLine'][] }>()
+const props = defineProps<{ lines: Schemas['ImpactLine'][] }>()
 const { service, stage } = useFocus()
 const { shown, more, unfold } = useFold(() => props.lines, 12)
 const tones = { bad: 'bad', wait: 'wait', note: '' }

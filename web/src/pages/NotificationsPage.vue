@@ -10,7 +10,7 @@ import { useSession } from '../stores/session'
 
 useLive().open()
 const session = useSession()
-const { data, problem, reload } = useLoad(() => ask(client.GET('/hooks')))
+const { data, problem, reload } = useLoad(() => ask(client.GET('/notification-targets')))
 const { data: services } = useLoad(() => ask(client.GET('/services')))
 const chosen = ref<number | null>(null)
 const {
@@ -19,24 +19,26 @@ const {
   reload: reloadSent,
 } = useLoad(
   async () =>
-    chosen.value ? ask(client.GET('/hooks/{id}/notices', { params: { path: { id: chosen.value } } })) : null,
-  { watch: () => chosen.value, topics: ['notice'] },
+    chosen.value
+      ? ask(client.GET('/notification-targets/{id}/notifications', { params: { path: { id: chosen.value } } }))
+      : null,
+  { watch: () => chosen.value, topics: ['notification'] },
 )
 const { busy, problem: actProblem, run } = useAction()
-const hooks = computed(() => data.value?.hooks ?? [])
-const looksAfter = computed(() => session.may('look after'))
+const hooks = computed(() => data.value?.targets ?? [])
+const looksAfter = computed(() => session.may('administer'))
 
 const name = ref('')
 const url = ref('')
 const service = ref('')
 const kinds = ref<string[]>([])
-const made = ref<Schemas['MadeHook'] | null>(null)
+const made = ref<Schemas['CreatedNotificationTarget'] | null>(null)
 
 function add(): Promise<boolean> {
   return run(async () => {
     made.value = await ask(
-      client.POST('/hooks', {
-        body: { name: name.value, url: url.value, kinds: kinds.value, service: service.value || undefined },
+      client.POST('/notification-targets', {
+        body: { name: name.value, url: url.value, types: kinds.value, service: service.value || undefined },
       }),
     )
     name.value = url.value = ''
@@ -46,7 +48,7 @@ function add(): Promise<boolean> {
 
 function end(id: number): Promise<boolean> {
   return run(async () => {
-    await ask(client.DELETE('/hooks/{id}', { params: { path: { id } } }))
+    await ask(client.DELETE('/notification-targets/{id}', { params: { path: { id } } }))
     if (chosen.value === id) chosen.value = null
     await reload()
   })
@@ -54,12 +56,12 @@ function end(id: number): Promise<boolean> {
 
 function again(id: number): Promise<boolean> {
   return run(async () => {
-    await ask(client.POST('/notices/{id}/again', { params: { path: { id } } }))
+    await ask(client.POST('/notifications/{id}/resend', { params: { path: { id } } }))
     await reloadSent()
   })
 }
 
-const of = (h: Schemas['Hook']): string =>
+const of = (h: Schemas['NotificationTarget']): string =>
   h.service ? [h.service, h.stage].filter(Boolean).join('/') : 'All services'
 const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 'failed' }
 </script>
@@ -73,7 +75,7 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
     <ProblemNote :problem="problem ?? sentProblem ?? actProblem" />
     <section v-if="made" class="sheet sheet-pad mb-3" aria-label="New signing key">
       <p class="mb-1">
-        Sending notifications to <strong>{{ made.hook.name }}</strong>. Copy the signing key now: it cannot be shown
+        Sending notifications to <strong>{{ made.target.name }}</strong>. Copy the signing key now: it cannot be shown
         again.
       </p>
       <CopyText :text="made.key" />
@@ -93,7 +95,7 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
           <tr v-for="h in hooks" :key="h.id">
             <td>{{ h.name }}</td>
             <td class="wrap-anywhere">{{ h.url }}</td>
-            <td>{{ h.kinds.join(', ') || 'all' }}</td>
+            <td>{{ h.types.join(', ') || 'all' }}</td>
             <td>{{ of(h) }}</td>
             <td>
               <button
@@ -128,15 +130,15 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
         </thead>
         <tbody>
           <tr v-for="n in sent" :key="n.id">
-            <td class="text-nowrap"><TimeAgo :at="n.madeAt" /></td>
-            <td>{{ n.kind }}</td>
+            <td class="text-nowrap"><TimeAgo :at="n.createdAt" /></td>
+            <td>{{ n.type }}</td>
             <td class="text-nowrap">
               <StateWord :state="states[n.state] ?? n.state" /><span class="quiet">
-                {{ n.tries === 1 ? '1 attempt' : `${n.tries} attempts` }}</span
+                {{ n.attempts === 1 ? '1 attempt' : `${n.attempts} attempts` }}</span
               >
             </td>
             <td class="wrap-anywhere">
-              {{ n.answer || 'no response yet' }}
+              {{ n.response || 'no response yet' }}
               <details>
                 <summary>Content</summary>
                 <pre class="mb-0">{{ JSON.stringify(n.event, null, 2) }}</pre>
@@ -179,7 +181,7 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
         <fieldset>
           <legend>Types (default all)</legend>
           <BFormCheckbox
-            v-for="k in data?.kinds ?? []"
+            v-for="k in data?.types ?? []"
             :key="k"
             :model-value="kinds"
             :value="k"

@@ -39,7 +39,7 @@ const broken = computed(() => {
 function call(): Promise<boolean> {
   return run(async () => {
     answer.value = await ask(
-      client.POST('/services/{service}/stages/{stage}/functions/{function}/calls', {
+      client.POST('/services/{service}/stages/{stage}/functions/{function}/invocations', {
         params: { path: { service: props.service, stage: props.detail.stage, function: props.detail.function } },
         body: {
           target: target.value,
@@ -50,7 +50,7 @@ function call(): Promise<boolean> {
     )
   })
 }
-const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, null, 2))
+const shownAnswer = computed(() => JSON.stringify(answer.value?.response ?? null, null, 2))
 </script>
 
 <template>
@@ -74,24 +74,18 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
           <option v-for="t in detail.targets" :key="t">{{ t }}</option>
         </select>
       </div>
-      <textarea
-        v-model="text"
-        class="form-control mono event"
-        rows="13"
-        spellcheck="false"
-        aria-label="Event (JSON)"
-      />
+      <textarea v-model="text" class="form-control mono event" rows="13" spellcheck="false" aria-label="Event (JSON)" />
       <p v-if="broken" class="bad mb-1">Not JSON: {{ broken }}</p>
       <ProblemNote :problem="problem" />
       <button
         type="button"
         class="btn btn-primary mt-2"
-        :disabled="busy || !!broken || !detail.there || !session.may('try')"
+        :disabled="busy || !!broken || !detail.deployed || !session.may('invoke')"
         @click="call"
       >
         {{ busy ? 'Invoking…' : 'Invoke' }}
       </button>
-      <span v-if="!detail.there" class="quiet ms-2">Not deployed in this stage yet.</span>
+      <span v-if="!detail.deployed" class="quiet ms-2">Not deployed in this stage yet.</span>
       <template v-if="detail.routes.length">
         <h2 class="mt-3">Addresses</h2>
         <p v-for="r in detail.routes" :key="r.target + r.trigger" class="mb-2">
@@ -109,17 +103,20 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
       <template v-else>
         <p class="facts">
           <StateWord :state="answer.outcome" />
-          <span>{{ answer.cold ? `Cold start ${duration(answer.coldMs)}` : 'warm' }}</span>
-          <span>ran {{ duration(answer.runMs) }}</span>
+          <span>{{ answer.cold ? `Cold start ${duration(answer.coldStartMs)}` : 'warm' }}</span>
+          <span>ran {{ duration(answer.durationMs) }}</span>
           <span>memory peak {{ bytes(answer.memoryPeak) }} of {{ bytes(answer.memoryLimit) }}</span>
           <span class="quiet"
             >{{ answer.revision }}<template v-if="answer.version">, from version {{ answer.version }}</template></span
           >
         </p>
-        <div class="timing" :title="`cold start ${duration(answer.coldMs)}, duration ${duration(answer.runMs)}`">
-          <span class="cold" :style="{ flexGrow: answer.coldMs }" /><span
+        <div
+          class="timing"
+          :title="`cold start ${duration(answer.coldStartMs)}, duration ${duration(answer.durationMs)}`"
+        >
+          <span class="cold" :style="{ flexGrow: answer.coldStartMs }" /><span
             class="ran"
-            :style="{ flexGrow: Math.max(answer.runMs, 0.01) }"
+            :style="{ flexGrow: Math.max(answer.durationMs, 0.01) }"
           />
         </div>
         <div v-if="answer.error" class="mb-2">

@@ -5,7 +5,7 @@ import { ref, watch } from 'vue'
 import type { Schemas } from '../api/client'
 import { exact } from '../words'
 
-const props = defineProps<{ left?: Schemas['DriftLeft']; busy: boolean; may: boolean }>()
+const props = defineProps<{ left?: Schemas['IgnoredDrift']; busy: boolean; may: boolean }>()
 const emit = defineEmits<{ leave: [reason: string, until?: number]; end: [] }>()
 const open = ref(false)
 const reason = ref('')

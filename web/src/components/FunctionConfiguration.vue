@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
 import { useNow } from '../composables/useNow'
-import { duration, exact, origin, value } from '../words'
+import { count, duration, exact, origin, value } from '../words'
 
 defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
 const now = useNow(1000)
@@ -21,7 +21,7 @@ const now = useNow(1000)
             </tr>
           </thead>
           <tbody>
-            <tr v-for="s in detail.settings" :key="s.name">
+            <tr v-for="s in detail.configuration" :key="s.name">
               <td>{{ s.name }}</td>
               <td class="wrap-anywhere">{{ value(s.value, s.unit) }}</td>
               <td>
@@ -81,7 +81,7 @@ const now = useNow(1000)
                 <code>{{ p.resource }}</code>
               </td>
               <td>
-                <span v-if="p.refused" class="bad">▲ denied {{ count(p.refused, 'time') }}</span>
+                <span v-if="p.denied" class="bad">▲ denied {{ count(p.denied, 'time') }}</span>
                 <span v-else-if="p.used">{{ p.used }} times</span>
                 <span v-else class="wait">never</span>
               </td>

@@ -1,13 +1,13 @@
 <script setup lang="ts">
-// The waves of a deployment as bands over its time.
+// The phases of a deployment as bars over time.
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
-import { barOf, type Span, wavesOf } from '../deployment'
+import { barOf, type Span, phasesOf } from '../deployment'
 import { duration, resources } from '../words'
 
 const props = defineProps<{ steps: Schemas['DeploymentStep'][]; span: Span; now: number }>()
-const waves = computed(() => wavesOf(props.steps))
+const phases = computed(() => phasesOf(props.steps))
 </script>
 
 <template>
@@ -22,8 +22,8 @@ const waves = computed(() => wavesOf(props.steps))
         </tr>
       </thead>
       <tbody>
-        <tr v-for="w in waves" :key="w.wave">
-          <td><span class="d-sm-none">phase </span>{{ w.wave + 1 }}</td>
+        <tr v-for="w in phases" :key="w.phase">
+          <td><span class="d-sm-none">phase </span>{{ w.phase + 1 }}</td>
           <td>{{ w.kinds.map(([kind, n]) => resources(n, kind)).join(', ') }}</td>
           <td>
             <StateWord :state="w.state" />

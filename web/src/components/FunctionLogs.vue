@@ -56,13 +56,7 @@ const shown = computed(() =>
 <template>
   <section>
     <div class="controls">
-      <input
-        v-model="find"
-        class="form-control"
-        type="search"
-        placeholder="Filter by text"
-        aria-label="Filter lines"
-      />
+      <input v-model="find" class="form-control" type="search" placeholder="Filter by text" aria-label="Filter lines" />
       <select v-model="invocation" class="form-select" aria-label="Invocation">
         <option value="">All invocations</option>
         <option v-for="c in calls" :key="c">{{ c }}</option>

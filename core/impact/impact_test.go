@@ -47,13 +47,13 @@ func TestOpened(t *testing.T) {
 	}{
 		{"new and public", nil, []any{"anyone"}, "GET /frost: →anyone public=true"},
 		{"new for a group", nil, []any{"growers"}, "GET /frost: →growers public=false"},
-		{"members to anyone", []any{"members"}, []any{"anyone"}, "GET /frost: members→anyone public=true"},
+		{"authenticated to anyone", []any{"authenticated"}, []any{"anyone"}, "GET /frost: authenticated→anyone public=true"},
 		{"one more group", []any{"growers"}, []any{"growers", "council"},
 			"GET /frost: growers→growers, council public=false"},
-		{"group to members", []any{"growers"}, []any{"members"}, "GET /frost: growers→members public=false"},
-		{"members to a group", []any{"members"}, []any{"growers"}, ""},
-		{"anyone to members", []any{"anyone"}, []any{"members"}, ""},
-		{"the same", []any{"members"}, []any{"members"}, ""},
+		{"group to authenticated", []any{"growers"}, []any{"authenticated"}, "GET /frost: growers→authenticated public=false"},
+		{"authenticated to a group", []any{"authenticated"}, []any{"growers"}, ""},
+		{"anyone to authenticated", []any{"anyone"}, []any{"authenticated"}, ""},
+		{"the same", []any{"authenticated"}, []any{"authenticated"}, ""},
 	}
 	for _, tt := range tests {
 		var before []r
@@ -75,7 +75,7 @@ func TestColdAndLost(t *testing.T) {
 		map[string]resource.Change{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete",
 			"logs/gone": "delete", "revision/gone": "delete", "function/c": "update", "revision/c": "create",
 			"logs/c": "create", "pointer/c": "replace"})
-	if got := fmt.Sprint(c.Cold, c.Removed); got != "[a b c] [all kept revisions of gone all log lines of gone]" {
+	if got := fmt.Sprint(c.Cold, c.Removed); got != "[a b c] [all stored revisions of gone all log lines of gone]" {
 		t.Error(got)
 	}
 }
@@ -92,7 +92,7 @@ func TestReachSaysWhere(t *testing.T) {
 
 // However the routes stand in their list, the same is said of them, in the same order.
 func TestOrderOfRoutesIsNothing(t *testing.T) {
-	after := all("c/x GET /a anyone", "a/x ANY /b members", "b/x POST /{rest...} growers", "a/y HEAD /c anyone")
+	after := all("c/x GET /a anyone", "a/x ANY /b authenticated", "b/x POST /{rest...} growers", "a/y HEAD /c anyone")
 	want := fmt.Sprint(impact.Weigh(nil, after, nil).Opened)
 	dice := rand.New(rand.NewPCG(3, 5))
 	for range 20 {
@@ -113,7 +113,7 @@ func TestClosedByMethods(t *testing.T) {
 		{"GET", "GET", false}, {"GET", "ANY", false}, {"HEAD", "GET", false}, {"POST", "ANY", false}, {"ANY", "ANY", false},
 		{"GET", "POST", true}, {"POST", "GET", true}, {"HEAD", "POST", true}, {"ANY", "GET", true}, {"ANY", "POST", true},
 	} {
-		c := impact.Weigh(all("a/x "+tt.before+" /s members"), all("a/x "+tt.after+" /s members"), nil)
+		c := impact.Weigh(all("a/x "+tt.before+" /s authenticated"), all("a/x "+tt.after+" /s authenticated"), nil)
 		if got := len(c.Closed) > 0; got != tt.closes {
 			t.Errorf("%s to %s: closes %v (%+v)", tt.before, tt.after, got, c.Closed)
 		}

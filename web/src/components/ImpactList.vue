@@ -1,0 +1,30 @@
+<script setup lang="ts">
+// The impact of a plan, worst first.
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+
+const props = defineProps<{ lines: Schemas['ImpactLine'][] }>()
+
+/** Lines of one kind and weight, each run of them folded where it is long. */
+const groups = computed(() => [...Map.groupBy(props.lines, (l) => `${l.tone} ${l.kind}`).values()])
+</script>
+
+<template>
+  <ul class="sheet list">
+    <ImpactLines v-for="g in groups" :key="`${g[0]?.tone} ${g[0]?.kind}`" :lines="g" />
+    <li v-if="lines.length === 0" class="quiet">No impact detected: no change of access, routes or stored data.</li>
+  </ul>
+</template>
+
+<style scoped>
+.list {
+  list-style: none;
+  padding: 0.4rem 0.9rem;
+  margin: 0;
+}
+:deep(li) {
+  padding: 0.2rem 0;
+  overflow-wrap: anywhere;
+}
+</style>
