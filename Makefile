@@ -10,7 +10,7 @@ demo: build
 	bin/rudmar demo
 
 build: server/page/dist/index.html
-	go build -o bin/rudmar ./cmd/rudmar
+	go build -buildvcs=auto -o bin/rudmar ./cmd/rudmar
 
 web: server/page/dist/index.html
 

@@ -244,11 +244,11 @@ func (b *builder) git(ctx context.Context, env []string, args ...string) error {
 func (b *builder) act(ctx context.Context, person string, version int, stage, action, comment string) error {
 	path := fmt.Sprintf("/services/%s/deliveries/%d/stages/%s/", b.service, version, stage)
 	var means struct{ Digest string }
-	if err := b.ask(ctx, person, http.MethodGet, path+"meaning", nil, &means); err != nil {
+	if err := b.ask(ctx, person, http.MethodGet, path+"impact", nil, &means); err != nil {
 		return err
 	}
 	return b.ask(ctx, person, http.MethodPost, path+action,
-		map[string]string{"comment": comment, "shown": means.Digest, "confirm": stage}, nil)
+		map[string]string{"comment": comment, "impactDigest": means.Digest, "confirm": stage}, nil)
 }
 
 // settled waits until a version is settled in a stage.

@@ -56,27 +56,27 @@ func (c commands) refused(args string, says string) {
 func TestYourTokens(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
-	p.arrive("/you")
+	p.arrive("/account")
 	p.reads("author in all services")
-	p.fill("input[placeholder^='such as']", "nightly-build")
+	p.fill("input[placeholder='nightly-build']", "nightly-build")
 	p.click("input[type=checkbox][value=write]")
-	p.press("^Make it")
-	p.reads("It is shown this once")
-	text, err := p.sees("the token", "[aria-label='The new token'] code").Text()
+	p.press("^Create")
+	p.reads("it cannot be shown again")
+	text, err := p.sees("the token", "[aria-label='New token'] code").Text()
 	p.must("reading the token", err)
 	machine := commands{t, []string{"RUDMAR_TOKEN=" + text, "RUDMAR_SERVER=" + r.address}}
-	machine.want("state frostline", "trial")
-	machine.refused("invoke frostline trial warn", "is for look, write")
-	p.press("^I have it")
-	p.arrive("/you")
+	machine.want("status frostline", "trial")
+	machine.refused("invoke frostline trial warn", "has view, write")
+	p.press("^Done")
+	p.arrive("/account")
 	p.reads("from 127.0.0.1")
-	if there, _, err := p.page.Has("[aria-label='The new token']"); there || err != nil {
+	if there, _, err := p.page.Has("[aria-label='New token']"); there || err != nil {
 		t.Error("the token is shown again")
 	}
-	p.press("^End…")
-	p.press("^End it now")
-	p.reads("You have none")
-	machine.refused("state frostline", "ended")
+	p.press("^Revoke…")
+	p.press("^Revoke$")
+	p.reads("No tokens")
+	machine.refused("status frostline", "ended")
 }
 
 // Every act of the page has a command, for somebody who signed in once and for a
@@ -85,53 +85,53 @@ func TestCommandsOfTheDay(t *testing.T) {
 	r := demo(t)
 	home := t.TempDir()
 	wren := commands{t, []string{"XDG_CONFIG_HOME=" + home, "HOME=" + home, "RUDMAR_TOKEN=", "RUDMAR_PASSWORD="}}
-	wren.refused("state frostline --server "+r.address, "nobody is signed in")
+	wren.refused("status frostline --server "+r.address, "not signed in")
 	withPassword := commands{t, append(wren.env, "RUDMAR_PASSWORD="+"orchard-at-dawn")}
-	withPassword.want("login --handle wren --server "+r.address, "signed in to "+r.address+" as wren")
+	withPassword.want("login --username wren --server "+r.address, "signed in to "+r.address+" as wren")
 	info, err := os.Stat(filepath.Join(home, "rudmar", "login.json"))
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the login is kept as %v: %v", info, err)
 	}
-	wren.refused("state frostline --server http://127.0.0.1:1", "nobody is signed in to http://127.0.0.1:1")
-	wren.refused("login", "--handle")
+	wren.refused("status frostline --server http://127.0.0.1:1", "not signed in to http://127.0.0.1:1")
+	wren.refused("login", "--username")
 
-	wren.want("state frostline", "live", "settled")
+	wren.want("status frostline", "live", "settled")
 	var line api.StageLine
-	if err := json.Unmarshal([]byte(wren.want("state frostline --format json")), &line); err != nil || len(line.Stages) != 3 {
+	if err := json.Unmarshal([]byte(wren.want("status frostline --format json")), &line); err != nil || len(line.Stages) != 3 {
 		t.Errorf("%v: %+v", err, line)
 	}
-	wren.want("builds frostline", "version 7", "main")
-	wren.want("builds frostline 1", "version")
-	wren.refused("builds frostline 99", "not among")
-	wren.want("invoke frostline trial warn", `"status":200`, "answered")
+	wren.want("build list frostline", "version 7", "main")
+	wren.want("build show frostline 1", "version")
+	wren.refused("build show frostline 99", "not among")
+	wren.want("invoke frostline trial warn", `"status":200`, "succeeded")
 	wren.wantOf([]string{"invoke", "frostline", "trial", "warn", "--event", `{"method": "GET", "path": "/warn", "params": {"station": "weir"}}`}, "weir")
 	wren.refused("invoke frostline trial warn --event {", "not JSON")
-	wren.refused("invoke frostline trial warn --sample nothing", "it has no sample")
+	wren.refused("invoke frostline trial warn --sample nothing", "no sample")
 	wren.refused("invoke frostline trial nobody", "nobody")
-	wren.refused("invoke frostline moon warn", `no stage "moon"; it has trial, preview, live`)
+	wren.refused("invoke frostline moon warn", `no stage "moon" (expected trial, preview, live`)
 	wren.want("logs frostline trial --function warn", "warn (version 7)")
 	wren.refused("logs frostline live", "--target")
-	wren.want("deploy frostline live", "put right", "done     restore  function/warn", "Nothing to do")
-	wren.want("deploy frostline live", "Nothing to do")
-	wren.want("deployments frostline", "live")
-	wren.want("plan frostline live", "Nothing to do")
+	wren.want("deploy frostline live", "reverts", "done     restore  function/warn", "already matches version")
+	wren.want("deploy frostline live", "already matches version")
+	wren.want("deployment list frostline", "live")
+	wren.want("plan frostline live", "already matches version")
 	wren.refused("plan frostline preview --version 7", "is new in this stage (functions/relay/function.yaml:1, wren: A station's history")
-	wren.want("delivery show frostline 7 preview", "waits for 1 approval")
+	wren.want("delivery show frostline 7 preview", "waiting for 1 more approval")
 	wren.refused("delivery approve frostline 7 preview", "not allowed")
 
-	wren.refused("token new nightly --act write", "a token cannot make another")
-	asWren := " --handle wren --server " + r.address
-	withPassword.want("token new nightly --act write --in frostline --days 30"+asWren, "shown this once")
-	withPassword.refused("token new wide --act approve"+asWren, "no right to approve")
-	withPassword.refused("token new wide --in nowhere"+asWren, "nowhere")
-	out := withPassword.want("token new push --act write --in frostline" + asWren)
+	wren.refused("token create nightly --permission write", "a token cannot create another")
+	asWren := " --username wren --server " + r.address
+	withPassword.want("token create nightly --permission write --scope frostline --days 30"+asWren, "cannot be shown again")
+	withPassword.refused("token create wide --permission approve"+asWren, "no right to approve")
+	withPassword.refused("token create wide --scope nowhere"+asWren, "nowhere")
+	out := withPassword.want("token create push --permission write --scope frostline" + asWren)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	text := lines[len(lines)-1]
-	wren.want("token list", "nightly", "look, write", "frostline", "never")
+	wren.want("token list", "nightly", "view, write", "frostline", "never")
 	machine := commands{t, append(wren.env, "RUDMAR_TOKEN="+text)}
-	machine.want("state frostline", "live")
-	machine.refused("invoke frostline trial warn", "the token push of wren is for look, write, not to try")
-	machine.refused("token end 1", "no other")
+	machine.want("status frostline", "live")
+	machine.refused("invoke frostline trial warn", "the token push of wren has view, write, not to try")
+	machine.refused("token revoke 1", "no other")
 
 	// git takes it for a password, and tells how far the version got.
 	dir := r.clone("wren")
@@ -148,7 +148,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 		case err != nil:
 			t.Fatalf("git %v: %v: %s", args, err, out)
 		case args[0] == "push":
-			for _, want := range []string{"main is version 8", "trial: settled", "preview: waits for 1 approval"} {
+			for _, want := range []string{"main is version 8", "trial: settled", "preview: waiting for 1 more approval"} {
 				if !strings.Contains(out, want) {
 					t.Errorf("a push that waits does not tell %q: %s", want, out)
 				}
@@ -156,7 +156,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 		}
 	}
 	wren.want("logout", "signed out")
-	wren.refused("state frostline --server "+r.address, "nobody is signed in")
+	wren.refused("status frostline --server "+r.address, "not signed in")
 	withPassword.want("token list"+asWren, "nightly")
 	if out := withPassword.want("token list" + asWren); strings.Contains(out, "login on") {
 		t.Errorf("the token of the login is still there: %s", out)

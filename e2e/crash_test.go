@@ -72,7 +72,7 @@ func (c *crashing) start(cmd **exec.Cmd, args ...string) {
 
 func (c *crashing) startRudmar() {
 	c.start(&c.rudmar, "serve", "--data", c.data, "--listen", c.listen, "--platform", c.proxy.URL, "--platform-token-file",
-		c.token, "--look-every", "500ms")
+		c.token, "--observe-every", "500ms")
 }
 
 func (c *crashing) startPlatform() {
@@ -266,11 +266,11 @@ func TestCrashMatrix(t *testing.T) {
 		if *crashWeather {
 			c.weather(-1) // fair again, to look at what came of it
 		}
-		until(t, "Rudmar answers", func() bool {
+		until(t, "Rudmar listens", func() bool {
 			status, _ := answers(r, "GET", "/healthz", nil, nil)
 			return status == 200
 		})
-		if n := number(`SELECT count(*) FROM deployments WHERE version = ? AND state <> 'done'`, version); n != 0 {
+		if n := number(`SELECT count(*) FROM deployments WHERE version = ? AND state <> 'succeeded'`, version); n != 0 {
 			t.Errorf("version %d: %d deployments are not done", version, n)
 		}
 		if n := number(`SELECT count(*) FROM journal WHERE text LIKE 'version ' || ? || ' is settled%'`, version); n != 1 {
@@ -279,7 +279,7 @@ func TestCrashMatrix(t *testing.T) {
 		if n := number(`SELECT count(*) FROM case_runs WHERE version = ?`, version); n != 1 {
 			t.Errorf("version %d: %d runs of one case", version, n)
 		}
-		if n := number(`SELECT count(*) FROM builds WHERE version = ? AND state = 'done'`, version); n != 1 {
+		if n := number(`SELECT count(*) FROM builds WHERE version = ? AND state = 'succeeded'`, version); n != 1 {
 			t.Errorf("version %d was built %d times", version, n)
 		}
 		stage := "trial"
@@ -370,7 +370,7 @@ func (c *crashing) stuck(db *sql.DB) {
 	said := ""
 	for _, query := range []string{`SELECT version || ' ' || state || ' ' || why FROM deliveries`,
 		`SELECT id || ' ' || version || ' ' || state || ' ' || why FROM deployments`,
-		`SELECT deployment || ' ' || address || ' ' || state || ' ' || error FROM deployment_steps WHERE state <> 'done'`,
+		`SELECT deployment || ' ' || address || ' ' || state || ' ' || error FROM deployment_steps WHERE state <> 'succeeded'`,
 		`SELECT id || ' ' || hash || ' ' || state || ' ' || why FROM builds`} {
 		rows, err := db.QueryContext(c.Context(), query)
 		if err != nil {

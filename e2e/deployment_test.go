@@ -34,7 +34,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	hand := commands{t, nil}
 	at := " --data " + r.data + " --platform " + r.platformAddress() + " --platform-token-file " +
 		filepath.Join(r.data, "platform.token")
-	hand.want("platform weather north slow=1s"+at, "")
+	hand.want("platform faults north slow=1s"+at, "")
 	brings(2, "192 MiB")
 	until(t, "it is deployed", func() bool { return len(state(2).Deployments) > 0 })
 	for _, row := range []string{"row16", "row17"} { // the last ones; the others are on their way
@@ -42,7 +42,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	}
 	p := r.open(browse(t), "wren")
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))
-	p.reads("partially-succeeded", "16 of 18, 2 failed", "the resource has changed since", "plan version 2 again", "skipped")
+	p.reads("partially-succeeded", "16 of 18, 2 failed", "the resource has changed", "plan version 2 again", "skipped")
 	first := p.page.MustEval(`() => document.querySelectorAll('main table')[1].querySelector('tbody .fold').innerText`).Str()
 	if first != "− row16" {
 		t.Errorf("the first function is %q, not open or not one that failed", first)
@@ -52,7 +52,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	}
 	p.press("^\\+ row03")
 	p.reads("pointer/row03")
-	hand.want("platform weather north"+at, "")
+	hand.want("platform faults north"+at, "")
 	p.press("^Go on$") // what was changed since fails again
 	until(t, "it was tried again", func() bool {
 		var d api.DeploymentDetail

@@ -14,37 +14,37 @@ import (
 func TestDriftInThePage(t *testing.T) {
 	r := demo(t)
 	wren := r.open(browse(t), "wren")
-	wren.goTo("functions/warn/try?stage=live")
-	wren.reads("Live is not what was recorded", "env.MODE loud → quiet")
-	wren.press("Live is not what was recorded")
+	wren.goTo("functions/warn/invoke?stage=live")
+	wren.reads("Actual state differs from the record", "env.MODE loud → quiet")
+	wren.press("Actual state differs from the record")
 	wren.reads("256 MiB", "since, 0 failed", "by the request hand-")
-	wren.press("^Take over into the manifest")
+	wren.press("^Copy to manifest")
 	wren.waits("the edit", `() => location.pathname.endsWith('/source') && !location.search.includes('take')`)
-	wren.reads("functions/warn/function.yaml", "committed at the left", "In live, if committed", "This edit onto live")
+	wren.reads("functions/warn/function.yaml", "committed on the left", "In live, if committed", "This edit to live")
 	wren.waits("the value", `() => document.querySelector('main').innerText.includes('quiet')`)
-	wren.press("^Drop the edit")
+	wren.press("^Discard edit")
 
-	wren.goTo("functions/warn/try?stage=live")
-	wren.press("Live is not what was recorded")
+	wren.goTo("functions/warn/invoke?stage=live")
+	wren.press("Actual state differs from the record")
 	for range 2 {
-		wren.press("^Leave it…")
+		wren.press("^Ignore until")
 		wren.fill(`input[aria-label="Reason"]`, "a loud night")
-		wren.press("^Leave it$")
-		wren.reads("left by wren: a loud night")
+		wren.press("^Ignore drift")
+		wren.reads("ignored by wren: a loud night")
 		wren.waits("the form to go", `() => !document.querySelector('input[aria-label="Reason"]')`)
 	}
-	wren.reads("Left as it was changed outside Rudmar")
+	wren.reads("Ignored drift")
 	var line api.StageLine
 	until(t, "nothing to wait for somebody", func() bool {
-		r.ask("wren", "GET", base+"/line", nil, &line)
+		r.ask("wren", "GET", base+"/stage-line", nil, &line)
 		return line.Stages[2].Drifted == 0
 	})
 	wren.goTo("plan?stage=live&target=local/north")
-	wren.reads("Nothing to do")
-	wren.goTo("functions/warn/try?stage=live")
-	wren.press("Left as it was changed outside Rudmar")
-	wren.press("^No longer")
-	wren.reads("Live is not what was recorded")
+	wren.reads("already matches version")
+	wren.goTo("functions/warn/invoke?stage=live")
+	wren.press("Ignored drift")
+	wren.press("^Stop ignoring")
+	wren.reads("Actual state differs from the record")
 
 	plan := func(version int) int64 {
 		var kept api.SavedPlan
@@ -55,13 +55,13 @@ func TestDriftInThePage(t *testing.T) {
 	older, newer := plan(7), plan(3)
 	wren.goTo("plan/" + fmt.Sprint(newer))
 	wren.fill(`input[placeholder="number"]`, fmt.Sprint(older))
-	wren.press("^By order")
-	wren.reads("Otherwise than plan "+fmt.Sprint(older), "removed: reach: relay can now read secrets/sms_key")
-	wren.press("^As a graph")
+	wren.press("^By phase")
+	wren.reads("Compared with plan "+fmt.Sprint(older), "no longer new-permission: relay can now read secrets/sms_key")
+	wren.press("^Graph")
 	wren.sees("the graph", `[role="img"] svg`)
 
 	// Somebody's own resource can be taken away by a plan.
-	_, said := r.try("wren", "GET", base+"/plan?stage=live&onto=local/north&takeAway=route/warn/nothing", nil, nil)
+	_, said := r.try("wren", "GET", base+"/plan?stage=live&target=local/north&deletions=route/warn/nothing", nil, nil)
 	if !strings.Contains(said, `"sentence"`) {
 		t.Errorf("a plan that takes away nothing: %s", said)
 	}

@@ -44,7 +44,7 @@ func TestALogThatIsFlooded(t *testing.T) {
 	r.settles(8, "trial")
 
 	p := r.open(browse(t), "wren")
-	p.arrive("functions/chatter/log?stage=trial")
+	p.arrive("functions/chatter/logs?stage=trial")
 	p.must("counting", proto.PerformanceEnable{}.Call(p.page))
 	p.watchTasks()
 	metric := func(name string) float64 {
@@ -60,7 +60,7 @@ func TestALogThatIsFlooded(t *testing.T) {
 	end := time.Now().Add(*floodFor)
 	call := func() {
 		seconds := min(30, time.Until(end).Seconds())
-		r.ask("wren", "POST", base+"/stages/trial/functions/chatter/calls", map[string]any{"target": "local/north",
+		r.ask("wren", "POST", base+"/stages/trial/functions/chatter/invocations", map[string]any{"target": "local/north",
 			"event": map[string]any{"for": seconds}}, &api.Invocation{})
 	}
 	done := make(chan struct{})
@@ -90,5 +90,5 @@ func TestALogThatIsFlooded(t *testing.T) {
 	}
 	// What went by is there when somebody scrolls up.
 	p.page.MustEval(`() => { const box = document.querySelector('.lines'); box.scrollTop = box.scrollHeight / 2 }`)
-	p.reads("To the newest line")
+	p.reads("Go to newest line")
 }

@@ -22,7 +22,7 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.goTo("functions/relay/messages?stage=live")
 	linden.reads("live has version 3, which has no function relay")
 	linden.goTo("functions/warn/messages?stage=live")
-	linden.reads("Nothing waits, no dead letters", "What fails five times is parked")
+	linden.reads("No messages", "A message that fails five times becomes a dead letter")
 	token := filepath.Join(r.data, "platform.token")
 	sent := func(body string) {
 		t.Helper()
@@ -32,19 +32,19 @@ func TestFunctionsInThePage(t *testing.T) {
 		}
 	}
 	sent(`{"station": "moon", "celsius": -40}`)
-	linden.goTo("functions/warn/figures?stage=trial")
-	linden.reads("Calls", "Duration of warm calls", "How long warm calls took", "By version and revision", "cost", "EUR")
+	linden.goTo("functions/warn/metrics?stage=trial")
+	linden.reads("Invocations", "Duration of warm invocations", "Distribution of warm durations", "By version and revision", "cost", "EUR")
 	linden.sees("a chart that is drawn", "figure canvas")
-	linden.choose(`select[aria-label="How far back"]`, "the last day")
+	linden.choose(`select[aria-label="Period"]`, "Last day")
 	linden.reads("By version and revision")
 
 	linden.goTo("plan?stage=live&version=7")
-	linden.reads("What stops it", `the secret "sms_key" not set in live`, "Secrets of live", "secret without a value")
-	linden.press("^Set it")
+	linden.reads("Blockers", `the secret "sms_key" not set in live`, "Secrets of live", "secret without a value")
+	linden.press("^Set value")
 	linden.fill(`input[aria-label="Value of sms_key in live"]`, "hush-hush")
-	linden.press("^Keep")
+	linden.press("^Save value")
 	linden.reads("enters live through its delivery")
-	linden.goTo("functions/warn/settings?stage=live")
+	linden.goTo("functions/warn/configuration?stage=live")
 	linden.reads("sms_key", "set by linden")
 	linden.goTo("journal")
 	linden.reads("secret set")
@@ -55,18 +55,18 @@ func TestFunctionsInThePage(t *testing.T) {
 		r.ask("wren", "GET", "/services/frostline/stages/trial/messages?target=local/north&parked=true", nil, &parked)
 		return slices.ContainsFunc(parked, func(m api.Message) bool { return strings.Contains(fmt.Sprint(m.Body), "moon") })
 	})
-	linden.press("^Look again")
+	linden.press("^Refresh")
 	linden.reads("queues/alerts", "nobody has left a number for moon")
 	linden.goTo("board?stage=trial")
 	linden.reads("failed five times", "in trial")
 	linden.press("failed five times")
-	linden.reads("Parked after five attempts")
-	linden.hit("Take away", func(page *rod.Page) (*rod.Element, error) {
-		return page.ElementX(`//tr[contains(., "moon")]//button[contains(., "Take away")]`)
+	linden.reads("Dead letters: ")
+	linden.hit("Delete", func(page *rod.Page) (*rod.Element, error) {
+		return page.ElementX(`//tr[contains(., "moon")]//button[contains(., "Delete")]`)
 	})
-	linden.reads("What is removed is no longer available to good", "Type relay to confirm")
+	linden.reads("Deleted messages cannot be restored", "Type relay to confirm")
 	linden.fill(".modal input", "relay")
-	linden.press("^Take it away")
+	linden.press("^Delete")
 	linden.reads("1 message deleted")
 	linden.goTo("journal")
 	linden.reads("message deleted")
@@ -75,7 +75,7 @@ func TestFunctionsInThePage(t *testing.T) {
 	password := tokenFile(t, "orchard-at-dawn")
 	cli := func(stdin string, args ...string) (string, error) {
 		return runWith(t, stdin, r.data, program,
-			append(args, "--server", r.address, "--handle", "linden", "--password-file", password)...)
+			append(args, "--server", r.address, "--username", "linden", "--password-file", password)...)
 	}
 	if out, err := cli("", "secret", "list", "frostline", "live"); err != nil || !strings.Contains(out, "sms_key") ||
 		!strings.Contains(out, "set by linden") || !strings.Contains(out, "relay") {
@@ -94,10 +94,10 @@ func TestFunctionsInThePage(t *testing.T) {
 	}
 	linden.goTo("plan?stage=trial")
 	linden.reads("grant/relay/secrets/sms_key")
-	linden.press("^Run this plan")
+	linden.press("^Deploy version")
 	linden.reads("1 step of 1 done")
 	sent(`{"station": "hill", "celsius": -1}`)
 	log := r.open(browser, "wren")
-	log.goTo("functions/relay/log?stage=trial")
+	log.goTo("functions/relay/logs?stage=trial")
 	log.reads("with a key of 9 characters")
 }

@@ -88,21 +88,21 @@ func TestEveryGateInThePage(t *testing.T) {
 	brings("oats", "Store oats")
 	lives("trial", "oats")
 	wren.arrive("/s/granary/deliveries/1/preview")
-	wren.reads("needs somebody to ask for it", "cases pass in trial",
-		"waits for 1 approval from growers-council (not from the authors wren")
-	agrees(wren, "^Ask for it", "preview")
+	wren.reads("waiting for a delivery request", "cases pass in trial",
+		"waiting for 1 more approval from growers-council")
+	agrees(wren, "^Request delivery", "preview")
 	linden.arrive("/s/granary/deliveries/1/preview")
 	linden.reads("requested by wren")
-	linden.fill(`input[placeholder=why]`, "the bins are empty")
+	linden.fill(`input[placeholder=Reason]`, "the bins are empty")
 	agrees(linden, "^Approve", "preview")
 	lives("preview", "oats")
 	linden.arrive("/s/granary/deliveries/1/live")
-	linden.reads("the window is open", "small", "settled in preview", "waits for 2 approvals")
+	linden.reads("the window is open", "small", "settled in preview", "waiting for 2 more approvals")
 	lives("preview", "oats") // the second of the calls that this stage waits for
 	agrees(linden, "^Approve", "live")
 	teasel.arrive("/s/granary/deliveries/1/live")
-	teasel.reads("waits for 1 more", "linden")
-	teasel.fill(`input[placeholder=why]`, "the harvest does not wait")
+	teasel.reads("waiting for 1 more", "linden")
+	teasel.fill(`input[placeholder=Reason]`, "the harvest does not wait")
 	agrees(teasel, "^Approve", "live")
 	lives("live", "oats")
 	linden.reads("settled", "the harvest does not wait")
@@ -113,7 +113,7 @@ func TestEveryGateInThePage(t *testing.T) {
 		{"linden", "live", "approve"}, {"teasel", "live", "approve"}} {
 		at := "/services/granary/deliveries/2/stages/" + say[1]
 		var means api.Impact
-		r.ask(say[0], "GET", at+"/meaning", nil, &means)
+		r.ask(say[0], "GET", at+"/impact", nil, &means)
 		r.ask(say[0], "POST", at+"/"+say[2], api.DeliveryDecision{ImpactDigest: &means.Digest}, nil)
 	}
 	for range 2 {
@@ -122,10 +122,10 @@ func TestEveryGateInThePage(t *testing.T) {
 	lives("live", "rye")
 	var made api.CreatedToken
 	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("wren:orchard-at-dawn"))
-	r.ask("wren", "POST", "/me/tokens", api.NewToken{Name: "looks", Permissions: []string{}, Scopes: []string{}}, &made)
+	r.ask("wren", "POST", "/account/tokens", api.NewToken{Name: "looks", Permissions: []string{}, Scopes: []string{}}, &made)
 	backTo := func(header string) int {
 		var line api.StageLine
-		status, text := answers(r, "GET", "/api/services/granary/line", nil, map[string]string{"Authorization": header})
+		status, text := answers(r, "GET", "/api/services/granary/stage-line", nil, map[string]string{"Authorization": header})
 		if err := json.Unmarshal(text, &line); err != nil || status != 200 {
 			t.Fatalf("%v %d %s", err, status, text)
 		}
@@ -136,9 +136,9 @@ func TestEveryGateInThePage(t *testing.T) {
 		t.Errorf("who may only look is offered to take it back to %d", version)
 	}
 	linden.arrive("/s/granary/board?stage=live")
-	linden.press("^back to 1")
+	linden.press("^Roll back to 1")
 	linden.reads("Version 1 in live", "local/coast, where version 2 is now")
-	linden.press("^Put this version back")
+	linden.press("^Roll back")
 	lives("live", "oats")
 	linden.reads("settled")
 	linden.arrive("/s/granary/deliveries/2/live")

@@ -16,23 +16,23 @@ func TestEditsAreAskedAbout(t *testing.T) {
 	wren.reads("Commit 1 file")
 
 	wren.press("^Versions$")
-	wren.reads("Your edit is not committed", "1 file changed")
-	wren.press("^Stay here")
+	wren.reads("Uncommitted edit", "1 file changed")
+	wren.press("^Continue editing")
 	wren.waits("the page to stay", `() => location.pathname.endsWith('/source') && !document.querySelector('.modal.show')`)
 	wren.must("leaving the editor", wren.page.Keyboard.Press(input.Escape))
 	wren.must("leaving the editor", wren.page.Keyboard.Press(input.Tab))
 	wren.key('3')
-	wren.reads("Your edit is not committed")
-	wren.press("Leave, keep the draft")
-	wren.reads("what a version holds never changes")
+	wren.reads("Uncommitted edit")
+	wren.press("Leave and keep draft")
+	wren.reads("versions never change")
 
 	// In the meantime somebody else commits something.
 	dir := r.clone("sorrel")
 	edit(t, dir, "frostline/functions/relay/relay.mjs", "import", "// Tells.\nimport")
 	pushMeanwhile(t, dir, "Other words")
 	wren.goTo("source?file=functions/intake/intake.py")
-	wren.reads("You left 1 edited file here", "the branch has moved since then")
-	wren.press("^Go on with it")
+	wren.reads("Uncommitted draft of 1 file", "the branch has newer commits")
+	wren.press("^Restore draft")
 	wren.reads("# of mine", "Commit 1 file")
 
 	// A reload asks in the browser's own words; what stands in the editor is there again after it.
@@ -42,15 +42,15 @@ func TestEditsAreAskedAbout(t *testing.T) {
 		t.Errorf("a reload asks by %s", dialog.Type)
 	}
 	wren.must("reloading all the same", answer(&proto.PageHandleJavaScriptDialog{Accept: true}))
-	wren.reads("You left 1 edited file here")
-	wren.press("^Go on with it")
+	wren.reads("Uncommitted draft of 1 file")
+	wren.press("^Restore draft")
 	wren.reads("Commit 1 file")
 
 	wren.press("^wren$")
 	wren.press("^Sign out")
-	wren.reads("Your edit is not committed")
-	wren.press("Leave, drop the edit")
-	wren.reads("Handle", "Password")
+	wren.reads("Uncommitted edit")
+	wren.press("Leave and discard edit")
+	wren.reads("Username", "Password")
 }
 
 // Whose session ends while they work signs in where they are, and what was asked goes on.
@@ -98,7 +98,7 @@ func TestPagesAreNamed(t *testing.T) {
 		wren.waits("its name to be said", `() => document.getElementById('said').textContent === document.title`)
 	}
 	wren.arrive("plan?stage=trial")
-	wren.reads("Nothing to do")
+	wren.reads("already matches version")
 	if after := r.plan("live", 7).Id; after != before+1 {
 		t.Errorf("looking at plans kept %d of them", after-before-1)
 	}
@@ -106,7 +106,7 @@ func TestPagesAreNamed(t *testing.T) {
 	// What is typed after Ctrl+K is not lost, and leads somewhere.
 	for words, leads := range map[string]string{
 		"stations version": "versions/", "report.py": "file=functions/night-report/report.py", "RM1503": "/docs/diagnostics#rm1503",
-		"log of warn": "functions/warn/log", "version 5": "versions/5", "limit setting": "file=rudmar.yaml",
+		"logs of warn": "functions/warn/logs", "version 5": "versions/5", "limit setting": "file=rudmar.yaml",
 		"sms_key": "plan?stage=", "a newer version overtakes": "/docs/decisions.",
 	} {
 		wren.arrive("board?stage=live")
@@ -119,15 +119,15 @@ func TestPagesAreNamed(t *testing.T) {
 	if text := wren.page.MustElement("main").MustText(); strings.Contains(text, "A station's history") {
 		t.Error("the list is not narrowed by its address")
 	}
-	wren.arrive("functions/warn/log?stage=trial&find=answered&of=all")
-	wren.reads("answered in")
+	wren.arrive("functions/warn/logs?stage=trial&find=succeeded&of=all")
+	wren.reads("succeeded in")
 	if text := wren.page.MustElement(".lines").MustText(); strings.Contains(text, "°C") {
 		t.Error("the log is not narrowed by its address")
 	}
 	wren.arrive("board?stage=lost")
-	wren.reads("What needs you")
+	wren.reads("Needs attention")
 	wren.must("asking for what does not exist", wren.page.Navigate(r.address+"/s/lost/board"))
-	wren.reads("There is no service lost", "These are there")
+	wren.reads("Service lost not found", "Show all services")
 }
 
 // A day's work without a pointer: write, see the error, commit, approve, try, read the log.
@@ -154,7 +154,7 @@ func TestADayByKeyboard(t *testing.T) {
 	tabs(wren, "Text of the file")
 	wren.must("to the end", wren.page.KeyActions().Press(input.ControlLeft).Type(input.End).Release(input.ControlLeft).Do())
 	wren.must("typing", wren.page.InsertText("\nmemry: 256 MiB"))
-	wren.reads("RM1101", "will refuse it")
+	wren.reads("RM1101", "refuses commits with errors")
 	wren.must("going back over it", wren.page.KeyActions().Press(input.ControlLeft).Type(input.KeyZ).Release(input.ControlLeft).Do())
 	wren.reads("no errors")
 	wren.must("a comment", wren.page.InsertText("\n# by keyboard\n"))
@@ -173,7 +173,7 @@ func TestADayByKeyboard(t *testing.T) {
 	teasel.sees("version 8 in preview", `main table a[href*="/deliveries/8/preview"]`) // else Tab goes round without it
 	tabs(teasel, "/deliveries/8/preview")
 	teasel.key(input.Enter)
-	teasel.reads("Version 8 in preview", "What it means in preview")
+	teasel.reads("Version 8 in preview", "Impact of version")
 	teasel.waits("what it means to be known", `() => [...document.querySelectorAll('main button')].some(b => b.textContent.trim() === 'Approve' && !b.disabled)`)
 	tabs(teasel, "Approve")
 	teasel.key(input.Enter)
@@ -181,11 +181,11 @@ func TestADayByKeyboard(t *testing.T) {
 
 	wren.finds("warn function")
 	wren.reads("Warns growers")
-	tabs(wren, "Call it")
+	tabs(wren, "Invoke")
 	wren.key(input.Enter)
-	wren.reads("answered")
-	wren.finds("log of warn")
-	wren.reads("answered in")
+	wren.reads("succeeded")
+	wren.finds("logs of warn")
+	wren.reads("succeeded in")
 }
 
 // A part of the page that is gone belongs to an older Rudmar: the page loads anew,

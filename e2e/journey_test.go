@@ -48,7 +48,7 @@ func (r *rig) act(handle string, version int, stage, action string) (int, string
 	r.Helper()
 	at := fmt.Sprintf("%s/deliveries/%d/stages/%s/", base, version, stage)
 	var means api.Impact
-	if status, text := r.try(handle, "GET", at+"meaning", nil, &means); status != 200 {
+	if status, text := r.try(handle, "GET", at+"impact", nil, &means); status != 200 {
 		return status, text
 	}
 	return r.try(handle, "POST", at+action,
@@ -166,13 +166,13 @@ func TestJourney(t *testing.T) {
 		t.Errorf("%s: %d %v", address, status, body)
 	}
 	var inv api.Invocation
-	r.ask("wren", "POST", base+"/stages/trial/functions/warn/calls",
+	r.ask("wren", "POST", base+"/stages/trial/functions/warn/invocations",
 		map[string]any{"target": "local/north", "trigger": "ask", "event": warn.Samples[0].Event}, &inv)
-	if inv.Outcome != "answered" || inv.MemoryPeak < 1<<20 || inv.MemoryLimit != 256<<20 ||
+	if inv.Outcome != "succeeded" || inv.MemoryPeak < 1<<20 || inv.MemoryLimit != 256<<20 ||
 		orZero(inv.Version) != 8 || len(inv.Logs) < 2 {
 		t.Errorf("trying: %+v", inv)
 	}
-	if status, text := r.try("sorrel", "POST", base+"/stages/trial/functions/warn/calls",
+	if status, text := r.try("sorrel", "POST", base+"/stages/trial/functions/warn/invocations",
 		map[string]any{"target": "local/nowhere", "event": nil}, nil); status != 200 && status < 400 {
 		t.Errorf("trying in a region that is not: %d %s", status, text)
 	}
@@ -182,7 +182,7 @@ func TestJourney(t *testing.T) {
 	preview := r.stage(8, "preview")
 	if preview.Place.State != "waiting" ||
 		!strings.Contains(preview.Summary,
-			"2 of 3 gates passed: waits for 1 approval from growers-council (not from the authors wren") {
+			"2 of 3 gates passed: waiting for 1 more approval from growers-council") {
 		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
 	}
 	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
@@ -329,8 +329,8 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 		status               int
 		says                 string
 	}{
-		{"nobody", "GET", base + "/line", nil, 401, "handle or the password"},
-		{"wren", "GET", "/services/nothing/line", nil, 404, "nothing"},
+		{"nobody", "GET", base + "/stage-line", nil, 401, "username or the password"},
+		{"wren", "GET", "/services/nothing/stage-line", nil, 404, "nothing"},
 		{"wren", "GET", base + "/versions/99", nil, 404, "version 99"},
 		{"wren", "GET", base + "/versions/x", nil, 400, "version"},
 		{"wren", "POST", base + "/plans", map[string]any{"stage": "Trial!"}, 400, "stage"},
@@ -495,7 +495,7 @@ func TestEditsAreNeverLost(t *testing.T) {
 	}
 	until(t, "the note is built", func() bool {
 		var line api.StageLine
-		r.ask("wren", "GET", base+"/line", nil, &line)
+		r.ask("wren", "GET", base+"/stage-line", nil, &line)
 		return line.Source.Message == "Words only" && line.Source.State == "built"
 	})
 	var versions []api.VersionSummary
@@ -572,7 +572,7 @@ func TestKilledWhileDeploying(t *testing.T) {
 		until(t, "it moves", func() bool { s := r.stateOf(version, "trial"); return s != "" && s != "waiting" })
 		r.kill()
 		r = launch(t, r.data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
-			"127.0.0.1:0", "--look-every", "300ms")
+			"127.0.0.1:0", "--observe-every", "300ms")
 		r.settles(version, "trial")
 		git(t, dir, "remote", "set-url", "origin",
 			strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
@@ -592,7 +592,7 @@ func TestPlatformIsDown(t *testing.T) {
 		"--platform-token-file", shared)
 	listen := strings.TrimPrefix(p.address, "http://")
 	r := launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform", p.address,
-		"--platform-token-file", shared, "--look-every", "300ms")
+		"--platform-token-file", shared, "--observe-every", "300ms")
 	// It stands still, as a machine that is swapped out: who asks is answered.
 	if err := p.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
@@ -613,7 +613,7 @@ func TestPlatformIsDown(t *testing.T) {
 	p.kill()
 	until(t, "the line says so", func() bool {
 		var line api.StageLine
-		r.ask("wren", "GET", base+"/line", nil, &line)
+		r.ask("wren", "GET", base+"/stage-line", nil, &line)
 		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "is unreachable") &&
 			line.Stages[0].ProblemSince != nil
 	})
@@ -636,7 +636,7 @@ func TestPlatformIsDown(t *testing.T) {
 	r.settles(8, "trial")
 	until(t, "the line is well again", func() bool {
 		var line api.StageLine
-		r.ask("wren", "GET", base+"/line", nil, &line)
+		r.ask("wren", "GET", base+"/stage-line", nil, &line)
 		return line.Stages[0].Problem == nil
 	})
 }
@@ -682,7 +682,7 @@ func TestStreams(t *testing.T) {
 	}
 	logs, news := open(base+"/stages/trial/logs/stream?target=local/north&function=stations"), open("/events")
 	hears(news, "hello")
-	r.ask("wren", "POST", base+"/stages/trial/functions/stations/calls",
+	r.ask("wren", "POST", base+"/stages/trial/functions/stations/invocations",
 		map[string]any{"target": "local/north", "event": map[string]any{
 			"method": "POST", "path": "/stations/weir/limit", "params": map[string]string{"station": "weir"},
 			"body": map[string]any{"limit": 2.5}}}, nil)

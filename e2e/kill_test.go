@@ -182,7 +182,7 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 		address    string
 		attributes map[string]any
 	}{
-		{"identity/keeper", map[string]any{"owner": "x"}}, {"logs/keeper", map[string]any{"keep": 86_400_000.0}},
+		{"identity/keeper", map[string]any{"owner": "x"}}, {"logs/keeper", map[string]any{"retention": 86_400_000.0}},
 		{"grant/keeper/tables/kept", map[string]any{"resource": "tables/kept", "verbs": []any{"read", "write"}}},
 		{"grant/keeper/objects/kept", map[string]any{"resource": "objects/kept", "verbs": []any{"read"}}},
 		{"function/keeper", config},

@@ -78,7 +78,7 @@ func TestKilledAnywhere(t *testing.T) {
 			number(`SELECT count(*) FROM deployments WHERE state = 'running'`) == 0
 	})
 	for _, hash := range taken {
-		if n := number(`SELECT count(*) FROM builds WHERE hash = ? AND state = 'done' AND person = 'wren'`, hash); n != 1 {
+		if n := number(`SELECT count(*) FROM builds WHERE hash = ? AND state = 'succeeded' AND person = 'wren'`, hash); n != 1 {
 			t.Errorf("the push of %s was built %d times", hash, n)
 		}
 		if n := number(`SELECT count(*) FROM builds WHERE hash = ?`, hash); n != 1 {

@@ -34,7 +34,7 @@ func TestTheFirstLoad(t *testing.T) {
 	begun := time.Now()
 	go func() { _, _ = proto.PageNavigate{URL: r.address + "/s/frostline/board?stage=live"}.Call(p.page) }()
 	wait()
-	p.reads("What needs you")
+	p.reads("Needs attention")
 	painted := p.page.MustEval(`() => performance.getEntriesByName('first-contentful-paint')[0].startTime`).Num()
 	t.Logf("%.0f KiB for %d addresses, something seen after %.0f ms, all there after %d ms", bytes/1024, len(times), painted,
 		time.Since(begun).Milliseconds())

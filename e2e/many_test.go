@@ -12,7 +12,7 @@ func TestManyFunctionsAreFolded(t *testing.T) {
 	dir := r.clone("wren")
 	orchard(t, dir, 60, "row%02d", "stages:\n  - stage: trial\n    target: local/north\n    enter: {when: push, branch: main}\n  - stage: live\n    target: local/north\n    enter: {after: trial, when: request}\n",
 		func(i int) string {
-			caller := "members"
+			caller := "authenticated"
 			if i == 59 { // the worst of them stands before the fold
 				caller = "anyone"
 			}
@@ -34,5 +34,5 @@ func TestManyFunctionsAreFolded(t *testing.T) {
 	sees("deliveries/1/live")
 	wren.reads("row07 and 52 more", "GET /rows/59 opens to anyone", "47 more of this kind")
 	wren.press("^47 more of this kind")
-	wren.reads("GET /rows/58 opens to members")
+	wren.reads("GET /rows/58 opens to authenticated")
 }

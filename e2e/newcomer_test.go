@@ -60,7 +60,7 @@ func TestANewcomerGetsThere(t *testing.T) {
 		"GIT_COMMITTER_EMAIL=s@x.invalid", "GIT_TERMINAL_PROMPT=0")}
 	s.must("rudmar person add sedge --role administrator")
 	r := launch(t, data, "serve", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
-		routesAt, "--look-every", "300ms")
+		routesAt, "--observe-every", "300ms")
 	s.env = append(s.env, "RUDMAR_SERVER="+r.address)
 
 	if out := s.must("rudmar new service cellar"); !strings.Contains(out, "README.md") ||
@@ -97,7 +97,7 @@ func TestANewcomerGetsThere(t *testing.T) {
 	for _, want := range []string{
 		"1 function in 1 service, 0 problems",
 		"Rudmar: main is version 1 of cellar, entering trial, then live: " + r.address + "/s/cellar/versions/1",
-		`"hello":`, "linden", "opened: GET /hello/{who} opens to members",
+		`"hello":`, "linden", "opened: GET /hello/{who} opens to authenticated",
 	} {
 		if !strings.Contains(told, want) {
 			t.Errorf("it does not say %q:\n%s", want, told)
@@ -209,7 +209,7 @@ func folders(s *shell) {
 		s.Errorf("nothing is edited: %d %s", code, out)
 	}
 	s.must("cp -r functions/hello ../kept && printf 'timeout: 9s\\n' >> functions/hello/function.yaml && printf '\\n# more\\n' >> functions/hello/hello.py")
-	if out, code := s.run("rudmar plan --folder . --stage live"); code != 4 || !strings.Contains(out, "This edit onto live") ||
+	if out, code := s.run("rudmar plan --folder . --stage live"); code != 4 || !strings.Contains(out, "This edit to live") ||
 		!strings.Contains(out, "→ 9s") || !strings.Contains(out, "changed: hello.py") || !strings.Contains(out, "never run") {
 		s.Errorf("an edit: %d %s", code, out)
 	}

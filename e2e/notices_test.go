@@ -23,12 +23,12 @@ func TestNoticesInThePage(t *testing.T) {
 	heron.refused("notice add board http://127.0.0.1:9/", "points inside")
 	heron.refused("notice add board http://localhost:9/board --kind delivery.lost", "there is no kind")
 	heron.refused("notice sent nothing", "no notices go to")
-	heron.want("notice add all http://localhost:9/all --service watering", "shown this once")
+	heron.want("notice add all http://localhost:9/all --service watering", "cannot be shown again")
 	heron.want("notice list", "all", "watering")
 	heron.want("notice end all")
 
 	p := r.open(browse(t), "heron")
-	p.arrive("/notices")
+	p.arrive("/notifications")
 	p.reads("Nothing goes out yet")
 	p.fill("input[autocomplete=off]", "board")
 	p.fill("input[type=url]", "http://10.0.0.1/")
@@ -36,17 +36,17 @@ func TestNoticesInThePage(t *testing.T) {
 	p.reads("the address points inside")
 	p.fill("input[type=url]", "http://localhost:9/board")
 	p.press("^Send them")
-	p.reads("shown this once")
+	p.reads("cannot be shown again")
 	if status, text := r.act("linden", 7, "preview", "approve"); status != 204 { // something happens
 		t.Fatalf("%d %s", status, text)
 	}
 	p.press("^What went there")
 	p.reads("delivery.planning", "1 try", "points inside", "is tried by itself")
-	p.press("^End…")
-	p.press("^End it now")
+	p.press("^Revoke…")
+	p.press("^Revoke$")
 	p.reads("Nothing goes out yet")
 	teasel := r.open(browse(t), "teasel")
-	teasel.arrive("/notices")
+	teasel.arrive("/notifications")
 	teasel.reads("You administer none", "An administrator says where notices go")
 }
 
@@ -66,8 +66,8 @@ func TestPassingOverInThePage(t *testing.T) {
 
 	heron := r.open(browser, "heron")
 	heron.arrive("/s/frostline/deliveries/7/preview")
-	heron.reads("What it means in preview", "Pass over a gate")
-	heron.fill("input[placeholder=why]", "linden is on the mountain")
+	heron.reads("Impact of version", "Pass over a gate")
+	heron.fill("input[placeholder=Reason]", "linden is on the mountain")
 	heron.choose("aside select", "approval")
 	heron.press("^Pass over it")
 	heron.reads("passed over by heron: linden is on the mountain")
@@ -93,12 +93,12 @@ func TestConfirmingInThePage(t *testing.T) {
 	p := r.open(browse(t), "heron")
 	p.arrive("/services")
 	p.fill("input[placeholder='its name']", "cellar")
-	p.press("^Make it")
+	p.press("^Create")
 	// It follows another one, but for what lies inside.
 	p.click(`[aria-label="What cellar follows"]`)
 	p.fill(".modal.show input[type=url]", "http://10.1.2.3/cellar.git")
 	p.key(input.Enter)
-	p.reads("/pushed/cellar", "shown this once")
+	p.reads("/pushed/cellar", "cannot be shown again")
 	p.key(input.Escape)
 	p.reads("the address points inside")
 	heron := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=heron", "RUDMAR_PASSWORD=orchard-at-dawn"}}
@@ -150,16 +150,16 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	})
 	p := r.open(browse(t), "wren")
 	p.goTo("deliveries/7/preview")
-	p.reads("Nothing right now") // it waits for others; what it means wren may know all the same
-	p.press("^What it means in preview")
+	p.reads("No actions available") // it waits for others; what it means wren may know all the same
+	p.press("^Impact of version")
 	p.reads("relay can now read secrets/sms_key", "What differs in code and manifests from version 6")
 	p.goTo("deliveries/6/live")
 	p.reads("requested by wren, from ", "Looked at what it means", "Not before")
 	p.press("^Ask for some of its functions alone")
 	p.click(`input[value="night-report"]`)
 	p.reads("What only night-report means in live")
-	p.press("^Ask for it")
-	p.reads("only night-report", "waits for 2 approvals")
+	p.press("^Request delivery")
+	p.reads("only night-report", "waiting for 2 more approvals")
 	p.waits("the time to be gone", `() => !document.querySelector('main').textContent.includes('requested by wren, from')`)
 	for _, council := range []string{"linden", "teasel"} {
 		if status, text := r.act(council, 6, "live", "approve"); status != 204 {
@@ -179,7 +179,7 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	p.reads("changed last by version 3")
 	wren.want("delivery follow frostline 6 live --confirm live", "What it means in live")
 	p.goTo("deliveries/6/live")
-	p.reads("the remaining functions follow", "waits for 2 approvals")
+	p.reads("the remaining functions follow", "waiting for 2 more approvals")
 	p.goTo("journal")
 	p.reads("night-report of version 6", "the remaining functions of version 6")
 }

@@ -45,7 +45,7 @@ func mayMakeWalls(t *testing.T, cache string) {
 		t.Fatalf("%+v", health)
 	}
 	var line api.StageLine
-	r.ask("wren", "GET", base+"/line", nil, &line)
+	r.ask("wren", "GET", base+"/stage-line", nil, &line)
 	if len(line.Stages) != 3 || line.Stages[0].Version == 0 {
 		t.Errorf("the demo is not whole: %+v", line.Stages)
 	}
@@ -106,7 +106,7 @@ func ordinary(t *testing.T, cache string, before ...string) (r *rig, home string
 	}
 	data := filepath.Join(home, "data")
 	args := append(before, filepath.Join(home, "rudmar"), "demo", "--data", data, "--listen", "127.0.0.1:0",
-		"--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--look-every", "300ms")
+		"--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--observe-every", "300ms")
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Env = []string{"HOME=" + home, "GOCACHE=" + cache, "PATH=" + os.Getenv("PATH"), "TMPDIR=" + home}
 	cmd.Dir = home
@@ -126,7 +126,7 @@ func nothingIsAllowed(t *testing.T, cache string) {
 		t.Errorf("%+v", health)
 	}
 	var line api.StageLine
-	r.ask("wren", "GET", base+"/line", nil, &line)
+	r.ask("wren", "GET", base+"/stage-line", nil, &line)
 	if len(line.Stages) != 3 || line.Stages[0].Version == 0 {
 		t.Errorf("the demo is not whole: %+v", line.Stages)
 	}
@@ -136,7 +136,7 @@ func nothingIsAllowed(t *testing.T, cache string) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	until(t, "the build is refused", func() bool {
-		r.ask("wren", "GET", base+"/line", nil, &line)
+		r.ask("wren", "GET", base+"/stage-line", nil, &line)
 		return line.Source.State == "failed" && line.Source.Reason != nil &&
 			strings.Contains(*line.Source.Reason, "--builds-uncaged")
 	})

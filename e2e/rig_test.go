@@ -129,7 +129,7 @@ func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
 	found := make(chan string, 1)
 	go func() {
 		lines := bufio.NewScanner(out)
-		pattern := regexp.MustCompile(`(?:ready|answers) at (http://\S+)`)
+		pattern := regexp.MustCompile(`(?:running|listening) at (http://\S+)`)
 		for lines.Scan() {
 			if m := pattern.FindStringSubmatch(lines.Text()); m != nil {
 				found <- m[1]
@@ -233,7 +233,7 @@ func tokenFile(t *testing.T, text string) string {
 func start(t *testing.T, data, routes string) *rig {
 	t.Helper()
 	r := launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
-		routes, "--look-every", "300ms")
+		routes, "--observe-every", "300ms")
 	r.routes = routes
 	return r
 }

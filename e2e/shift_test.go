@@ -48,7 +48,7 @@ func TestShiftInThePage(t *testing.T) {
 	p.reads("rolled-back", "rolled back by linden")
 	until(t, "version 1 is there again", func() bool {
 		var line api.StageLine
-		r.ask("wren", "GET", canal+"/line", nil, &line)
+		r.ask("wren", "GET", canal+"/stage-line", nil, &line)
 		return line.Stages[1].State == "settled" && line.Stages[1].Version == 1
 	})
 	p.reads("version 1")
@@ -99,7 +99,7 @@ func TestCasesOnRequest(t *testing.T) {
 	p.arrive("/s/frostline/deliveries/7/trial")
 	p.reads("all 8 passed")
 	p.press("^Run them now")
-	p.reads("what came just now", "of 8 failed", "answered")
+	p.reads("what came just now", "of 8 failed", "succeeded")
 	p.arrive("/s/frostline/deliveries/6/preview")
 	p.reads("Run them now")
 	teasel := r.open(browse(t), "teasel")

@@ -47,7 +47,7 @@ func TestAtSize(t *testing.T) {
 	at := "/services/orchard"
 	until(t, "the rows to be in trial", func() bool {
 		var line api.StageLine
-		r.ask("wren", "GET", at+"/line", nil, &line)
+		r.ask("wren", "GET", at+"/stage-line", nil, &line)
 		return len(line.Stages) > 0 && line.Stages[0].State == "settled"
 	})
 	t.Logf("%d functions were in trial after %.1f s", *atSize, time.Since(begun).Seconds())
@@ -70,7 +70,7 @@ func TestAtSize(t *testing.T) {
 	p.watchTasks()
 	for i := range 20 {
 		var got api.Invocation
-		r.ask("wren", "POST", fmt.Sprintf("%s/stages/trial/functions/row%04d/calls", at, i%4),
+		r.ask("wren", "POST", fmt.Sprintf("%s/stages/trial/functions/row%04d/invocations", at, i%4),
 			map[string]any{"target": "local/north", "event": map[string]any{}}, &got)
 	}
 	p.reads("call")
@@ -85,7 +85,7 @@ func TestAtSize(t *testing.T) {
 	p.reads(fmt.Sprintf("row%04d", min(*atSize, 250)-1)) // of those that the fold held back
 	t.Logf("tasks of over 50 ms while the plan scrolled: %s, with %d nodes", p.longTasks(),
 		p.page.MustEval(`() => document.querySelectorAll('*').length`).Int())
-	p.press("^By order")
+	p.press("^By phase")
 	p.reads("Phase 1")
 	checkParts(t, r, 7**atSize)
 	begun = time.Now()

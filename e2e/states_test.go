@@ -89,7 +89,7 @@ stages:
 		c.mu.Lock()
 		c.kill(&c.rudmar, c.startRudmar)
 		c.mu.Unlock()
-		until(t, "Rudmar answers again", func() bool {
+		until(t, "Rudmar listens again", func() bool {
 			status, _ := answers(r, "GET", "/healthz", nil, nil)
 			return status != 0 // though it may say that its platform does not answer
 		})
@@ -98,7 +98,7 @@ stages:
 		t.Helper()
 		address, stage := place(version), "live"
 		var m api.Impact
-		r.ask("wren", "GET", address+"/meaning", nil, &m)
+		r.ask("wren", "GET", address+"/impact", nil, &m)
 		r.ask("wren", "POST", address+"/request", api.DeliveryDecision{ImpactDigest: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
 	}
 	brings(1, "frost")

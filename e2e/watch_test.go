@@ -149,9 +149,9 @@ func TestWatch(t *testing.T) {
 		t.Errorf("trial was touched: %s, and before %s", after, before)
 	}
 	p := r.open(browse(t), "wren")
-	p.arrive("/you")
+	p.arrive("/account")
 	p.reads("frostline in trial on local/north")
-	p.press("^Take it away")
+	p.press("^Delete")
 	p.reads("There is none. In the folder")
 	if answer, err = http.Get(strings.Replace(route[1], "{station}", "hill", 1)); err != nil || answer.StatusCode != 404 {
 		t.Errorf("%v: what was removed answers %d", err, answer.StatusCode)

@@ -38,7 +38,7 @@ stages:
 	r.until("it to wait for the time", func() bool {
 		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
 		gates := judged[deliver.Place{Version: 1, Stage: "live"}].Gates
-		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Reason, "requested by wren, from ")
+		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Reason, "requested by wren, not before ")
 	})
 	soon := time.Now().Add(1500 * time.Millisecond) // asked again, for an earlier time
 	must(t, ask(soon))
@@ -77,7 +77,7 @@ stages:
 	}
 	r.until("the soak to fail", func() bool {
 		g := r.gate(1, "live", delivery.SoakGate)
-		return g.State == delivery.GateNotMet && strings.Contains(g.Reason, "a misses its objective: 25% of 4 calls failed, objective under 10%")
+		return g.State == delivery.GateNotMet && strings.Contains(g.Reason, "a misses its objective: 25% of 4 invocations failed, objective under 10%")
 	})
 	ahead.Store(int64(4 * time.Minute))
 	if g := r.gate(1, "live", delivery.SoakGate); g.State != delivery.GateNotMet {

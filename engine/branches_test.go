@@ -56,7 +56,7 @@ func TestBranchesAreTold(t *testing.T) {
 	}
 	push(map[string]string{"a/main.py": "def run(call): return 'thaw'\n",
 		"b/function.yaml": strings.Replace(fn("b", ""), "GET /b", "GET /b/new", 1)})
-	if text := told(1); !strings.Contains(text, "onto trial") || !strings.Contains(text, "2 functions change") ||
+	if text := told(1); !strings.Contains(text, "in trial") || !strings.Contains(text, "updates 2 functions") ||
 		!strings.Contains(text, "GET /b/new") {
 		t.Errorf("it says %s", text)
 	}

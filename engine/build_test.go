@@ -43,7 +43,7 @@ func TestCommandsMakeArchives(t *testing.T) {
 	files["a/function.yaml"] = fn("a",
 		"build:\n  run: [\"echo building; mkdir out; cp main.py out/copy.py; echo $HOME > where\"]\n  exclude: [where]\n")
 	r.push(files)
-	b := r.ends("done")
+	b := r.ends("succeeded")
 	if !strings.Contains(b.Log, "$ /bin/sh -ec echo building") || !strings.Contains(b.Log, "\nbuilding\n") {
 		t.Errorf("the log: %s", b.Log)
 	}
@@ -59,7 +59,7 @@ func TestCommandsMakeArchives(t *testing.T) {
 	}
 	r.push(map[string]string{"b/main.py": "def run(call): return 'other'\n"})
 	r.reaches(2, "trial", delivery.Settled)
-	if b := r.ends("done"); !strings.Contains(b.Log, "a: unchanged") || strings.Contains(b.Log, "building") {
+	if b := r.ends("succeeded"); !strings.Contains(b.Log, "a: unchanged") || strings.Contains(b.Log, "building") {
 		t.Errorf("built again: %s", b.Log)
 	}
 	r.push(map[string]string{"a/function.yaml": fn("a",
@@ -87,7 +87,7 @@ func TestBuildsCanBeCancelled(t *testing.T) {
 	if err != nil || ended.State != "cancelled" || ended.Version != 0 {
 		t.Errorf("it ended %+v, %v", ended, err)
 	}
-	if err := r.Build.Cancel(t.Context(), b.ID, "linden"); err == nil || !strings.Contains(err.Error(), "ended already") {
+	if err := r.Build.Cancel(t.Context(), b.ID, "linden"); err == nil || !strings.Contains(err.Error(), "already ended") {
 		t.Errorf("cancelled twice: %v", err)
 	}
 }
@@ -133,7 +133,7 @@ func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
 	for range 2 {
 		r := newRig(t)
 		r.push(files)
-		r.ends("done")
+		r.ends("succeeded")
 		functions, err := r.Store.VersionFunctions(t.Context(), "frostline", 1)
 		if err != nil || len(functions) != 3 {
 			t.Fatal(functions, err)

@@ -56,7 +56,7 @@ func TestFreezesOfAFile(t *testing.T) {
 		b, err = r.Store.LatestBuild(t.Context(), "frostline")
 		return err == nil && b.State == "failed"
 	})
-	if !strings.Contains(b.Log, "it is no iCalendar text") {
+	if !strings.Contains(b.Log, "not an iCalendar text") {
 		t.Errorf("the build says %s", b.Log)
 	}
 }
@@ -106,5 +106,5 @@ func TestFreezesOfAnAddress(t *testing.T) {
 	r = newRig(t)
 	r.push(frozenBy(server.URL + "/freezes.ics"))
 	r.reaches(1, "trial", delivery.Settled)
-	r.until("it to be told that it points inside", why("points inside"))
+	r.until("it to be told that it points inside", why("address is internal"))
 }

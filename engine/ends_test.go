@@ -39,7 +39,7 @@ func TestNothingWasDone(t *testing.T) {
 	two, err := r.Runner.Start(t.Context(), r.planned(1), "wren")
 	must(t, err)
 	r.ended(two, store.Succeeded)
-	if err := r.Runner.Retry(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "came after it") {
+	if err := r.Runner.Retry(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "is newer") {
 		t.Errorf("going on with what another one came after: %v", err)
 	}
 	r.reaches(1, "trial", delivery.Settled) // it goes on by the deployment that somebody made
@@ -51,7 +51,7 @@ func TestNothingWasDone(t *testing.T) {
 	if err != nil || len(p.Blockers) != 1 {
 		t.Fatalf("%+v %v", p, err)
 	}
-	if _, err := r.Runner.Start(t.Context(), r.keeps(p), "wren"); !errors.Is(err, deploy.ErrStopped) || !strings.Contains(err.Error(), "not set in trial") {
+	if _, err := r.Runner.Start(t.Context(), r.keeps(p), "wren"); !errors.Is(err, deploy.ErrStopped) || !strings.Contains(err.Error(), "has no value in trial") {
 		t.Errorf("a plan with a problem: %v", err)
 	}
 }

@@ -340,8 +340,8 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 	for _, s := range steps {
 		states[s.Address] = s.State
 	}
-	for address, want := range map[string]string{"identity/a": "done", "function/a": "failed", "revision/a": "skipped",
-		"route/a/ask": "skipped", "pointer/b": "done", "route/b/ask": "done"} {
+	for address, want := range map[string]string{"identity/a": "succeeded", "function/a": "failed", "revision/a": "skipped",
+		"route/a/ask": "skipped", "pointer/b": "succeeded", "route/b/ask": "succeeded"} {
 		if states[address] != want {
 			t.Errorf("%s is %s, want %s", address, states[address], want)
 		}
@@ -483,7 +483,7 @@ func TestOperationsAreFollowed(t *testing.T) {
 	})
 	r.push(first())
 	stopped := r.reaches(1, "trial", delivery.Failed)
-	if !strings.Contains(stopped.Reason, "not there any more") || operations.Load() < 3 || asked.Load() < 3 {
+	if !strings.Contains(stopped.Reason, "no longer exists") || operations.Load() < 3 || asked.Load() < 3 {
 		t.Errorf("%q, %d operations, %d questions", stopped.Reason, operations.Load(), asked.Load())
 	}
 	must(t, r.Runner.Retry(t.Context(), stopped.Deployments[len(stopped.Deployments)-1], "wren"))
@@ -572,7 +572,7 @@ func TestCancelledAndClosed(t *testing.T) {
 
 // Targets are deployed one after the other, or together where the stage says so.
 func TestTargetsTogether(t *testing.T) {
-	for _, together := range []bool{false, true} {
+	for order, together := range map[string]bool{"sequential": false, "parallel": true} {
 		r := newRig(t)
 		var mu sync.Mutex
 		begun := map[string]time.Time{}
@@ -592,7 +592,7 @@ func TestTargetsTogether(t *testing.T) {
 			next.ServeHTTP(w, q)
 		})
 		files := first()
-		files["rudmar.yaml"] = fmt.Sprintf("rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], together: %v, enter: {when: push}}]\n", together)
+		files["rudmar.yaml"] = fmt.Sprintf("rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], target_order: %s, enter: {when: push}}]\n", order)
 		r.push(files)
 		both := func() bool {
 			mu.Lock()
@@ -663,7 +663,7 @@ func TestTargetsAreProvedBetween(t *testing.T) {
 
 // Where it does not, all targets have a version before its cases run.
 func TestTargetsThatAreNotProvedBetween(t *testing.T) {
-	for word, deployments := range map[string]int{"": 2, "prove_between: false, ": 2, "target_order: test_each, ": 1} {
+	for word, deployments := range map[string]int{"": 2, "target_order: sequential, ": 2, "target_order: test_each, ": 1} {
 		r := newRig(t)
 		files := first()
 		files["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], " +
@@ -692,7 +692,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	}
 	r.push(files)
 	d := r.reaches(1, "trial", delivery.Failed)
-	if !strings.Contains(d.Reason, `the secret "key" not set in trial`) {
+	if !strings.Contains(d.Reason, `the secret "key" has no value in trial`) {
 		t.Errorf("why: %s", d.Reason)
 	}
 	ahead := func() []string {
@@ -701,7 +701,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		return judged[deliver.Place{Version: 1, Stage: "live"}].Stops
 	}
 	r.until("what live lacks to be told before anything waits there", func() bool {
-		return len(ahead()) == 1 && strings.Contains(ahead()[0], `the secret "key" not set in live`)
+		return len(ahead()) == 1 && strings.Contains(ahead()[0], `the secret "key" has no value in live`)
 	})
 	for _, stage := range []string{"trial", "live"} {
 		must(t, r.People.SetSecret(t.Context(), "frostline", stage, "key", "hidden-"+stage, "wren"))
@@ -789,8 +789,8 @@ func TestProblemsStopAPlan(t *testing.T) {
 	for _, problem := range p.Blockers {
 		said += problem.Message + "\n"
 	}
-	for _, want := range []string{`no region "moon"`, `no resources of the kind "paintings"`,
-		"may paint tables/x: the verbs for tables are read, query, write, delete"} {
+	for _, want := range []string{`no region "moon"`, `no resources of kind "paintings"`,
+		"cannot paint tables/x: the verbs of tables are read, query, write, delete"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("it is not said that %s:\n%s", want, said)
 		}
@@ -809,7 +809,7 @@ func TestBrokenBuildsAreTold(t *testing.T) {
 	for {
 		b, err := r.Store.LatestBuild(t.Context(), "frostline")
 		if err == nil && b.State == "failed" {
-			if !strings.Contains(b.Reason, "building a: the archive exceeds the limit") || !strings.Contains(b.Reason, "leave_out") {
+			if !strings.Contains(b.Reason, "building a: the archive exceeds the limit") || !strings.Contains(b.Reason, "build.exclude") {
 				t.Errorf("why: %s", b.Reason)
 			}
 			break

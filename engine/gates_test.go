@@ -184,7 +184,7 @@ func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 	r.approves(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
 	r.reaches(1, "trial", delivery.Superseded)
-	if d := r.reaches(1, "live", delivery.Superseded); !strings.Contains(d.Reason, "did not get through the stage before") {
+	if d := r.reaches(1, "live", delivery.Superseded); !strings.Contains(d.Reason, "did not pass the stage before") {
 		t.Errorf("why: %q", d.Reason)
 	}
 }
@@ -254,7 +254,7 @@ func TestFourEyesCountPeople(t *testing.T) {
 		t.Errorf("who pushed one of its commits approves: %v", err)
 	}
 	if g := r.judgedOn(v, "live", delivery.ApprovalsGate, delivery.GateWaiting); !strings.Contains(g.Reason,
-		"pushed it: teasel, wren") {
+		"not from the authors teasel, wren") {
 		t.Errorf("the gate: %s", g.Reason)
 	}
 	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("linden", "live", v)); err != nil {
@@ -293,7 +293,7 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 		}
 	}
 	g := r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.GateWaiting)
-	if !strings.Contains(g.Reason, "linden approved means something else now: newly restore function/b: memory") {
+	if !strings.Contains(g.Reason, "the impact changed after linden approved: added: restore function/b: memory") {
 		t.Errorf("the gate: %s", g.Reason)
 	}
 	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); !errors.Is(err, deliver.ErrImpactChanged) {
@@ -318,11 +318,11 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 	d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
 	must(t, err)
 	from := d.State
-	d.State, d.Agreed = delivery.Planning, []string{"update function/a: something smaller on local/north"}
+	d.State, d.Agreed = delivery.Planning, []string{`{"kind":"update","subject":"function/a","target":"local/north","values":[]}`}
 	must(t, r.Store.MoveDeliveries(t.Context(), store.Move{From: from, To: d}))
 	r.Line.Nudge()
 	d = r.reaches(2, "live", delivery.Waiting)
-	if !strings.Contains(d.Reason, "means something else than what was agreed to: newly ") || len(d.Deployments) != 0 {
+	if !strings.Contains(d.Reason, "differs from the approved one: added: ") || len(d.Deployments) != 0 {
 		t.Errorf("%+v", d)
 	}
 }
@@ -524,7 +524,7 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 		return err == nil && d.Removes
 	})
 	if p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2); err != nil || len(p.Steps) == 0 ||
-		p.Steps[0].Because[0].Text != "version 2 removed: declares the stage trial" {
+		p.Steps[0].Because[0].Text != "version 2 no longer declares the stage trial" {
 		t.Errorf("what takes the stage away: %+v %v", p, err)
 	}
 	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.RenamedTo != "frost-line" {
@@ -547,8 +547,8 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 func TestCasesRunWhereTheySay(t *testing.T) {
 	r := newRig(t)
 	files := first()
-	files["a/cases/harmless.yaml"] = "case: nothing happens\nsend: {route: GET /a}\nexpect: [status == 200]\nharmless: true\n"
-	files["a/cases/elsewhere.yaml"] = "case: only in live\nsend: {route: GET /a}\nexpect: [status == 200]\nharmless: true\nstages: [live]\n"
+	files["a/cases/harmless.yaml"] = "case: nothing happens\nsend: {route: GET /a}\nexpect: [status == 200]\nno_side_effects: true\n"
+	files["a/cases/elsewhere.yaml"] = "case: only in live\nsend: {route: GET /a}\nexpect: [status == 200]\nno_side_effects: true\nstages: [live]\n"
 	r.push(files)
 	r.actual()
 	for stage, want := range map[string]string{"trial": "it works, nothing happens",

@@ -377,7 +377,7 @@ func TestArchivesAreMadeAgain(t *testing.T) {
 	}
 	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
 	r.reaches(2, "trial", delivery.Settled)
-	if b := r.ends(store.BuildSucceeded); strings.Count(b.Log, "its archive is made again") != 2 {
+	if b := r.ends(store.BuildSucceeded); strings.Count(b.Log, "rebuilding its archive") != 2 {
 		t.Errorf("the log of the build:\n%s", b.Log)
 	}
 	for version := 1; version <= 2; version++ {
@@ -546,7 +546,7 @@ func TestWhatIsOldGoes(t *testing.T) {
 		t.Errorf("the version that runs: %v", err)
 	}
 	r.push(map[string]string{"a/main.py": "def run(call): return 'a' # 2\n"}) // as version 2 was
-	r.until("its archive is made again", func() bool {
+	r.until("rebuilding its archive", func() bool {
 		_, _, err := r.Build.Verify(t.Context(), "frostline", 2)
 		return err == nil
 	})

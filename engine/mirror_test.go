@@ -165,7 +165,7 @@ func TestMirror(t *testing.T) {
 	h.git(h.work, "reset", "--quiet", "--hard", "HEAD~2")
 	h.commit("main", map[string]string{"a/main.py": "def run(call): return 'a' + '' + ''\n"})
 	r.Mirrors.Now("brambleford")
-	r.until("what was rewritten to be refused", problem("it was rewritten there"))
+	r.until("what was rewritten to be refused", problem("history was rewritten"))
 
 	// Nobody pushes beside it, and who no longer follows pushes again.
 	edit := engine.Edit{Service: "frostline", Branch: "main", Message: "beside it", Files: map[string][]byte{"a/x.py": []byte("")}}

@@ -93,7 +93,7 @@ func TestNotices(t *testing.T) {
 		}
 		states, ids[e.ID] = append(states, e.Type), true
 	}
-	want := "rudmar.delivery.planning rudmar.delivery.deploying rudmar.delivery.proving rudmar.delivery.settled"
+	want := "rudmar.delivery.planning rudmar.delivery.deploying rudmar.delivery.testing rudmar.delivery.settled"
 	if got := strings.Join(states, " "); got != want || len(ids) != 4 {
 		t.Errorf("%s, with %d ids", got, len(ids))
 	}
@@ -177,7 +177,7 @@ func TestNoticesStayOutside(t *testing.T) {
 	r.push(first())
 	r.until("it to be tried", func() bool {
 		list, err := r.Store.Notifications(ctx, h.ID, 1)
-		return err == nil && len(list) == 1 && list[0].Attempts == 1 && strings.Contains(list[0].Response, "points inside")
+		return err == nil && len(list) == 1 && list[0].Attempts == 1 && strings.Contains(list[0].Response, "address is internal")
 	})
 	if inside.count() != 0 {
 		t.Error("it was sent inside")

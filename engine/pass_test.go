@@ -79,7 +79,7 @@ stages:
 	for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
 		said += g.Reason + "\n"
 	}
-	if !strings.Contains(said, "passed over by heron: the dam is full") {
+	if !strings.Contains(said, "overridden by heron: the dam is full") {
 		t.Errorf("the gates say %s", said)
 	}
 	if err := r.Line.WithdrawApproval(ctx, "frostline", 1, "live", r.person("linden")); !errors.Is(err, delivery.ErrTransition) {

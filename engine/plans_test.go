@@ -104,18 +104,18 @@ func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 	one := r.planned(1)
 	overtaken(one, "")
 	byHand(r, "identity/b", "somebody")
-	overtaken(one, "changed by hand since (identity/b);")
+	overtaken(one, "the actual state changed since then (identity/b)")
 	byHand(r, "identity/a", "somebody else")
-	overtaken(one, "changed by hand since (identity/a, identity/b);")
+	overtaken(one, "the actual state changed since then (identity/a, identity/b)")
 	both := r.planned(1)
 	byHand(r, "identity/a", "growers") // as it should be
-	overtaken(both, "changed by hand since (identity/a);")
+	overtaken(both, "the actual state changed since then (identity/a)")
 	none := r.planned(1)
 	id, err := r.Runner.Start(t.Context(), none, "wren")
 	must(t, err)
 	r.ended(id, store.Succeeded)
-	overtaken(none, "something was deployed there since")
-	overtaken(one, "something was deployed there since")
+	overtaken(none, "another deployment ran since then")
+	overtaken(one, "another deployment ran since then")
 	if err := r.Runner.Check(t.Context(), 4711); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("no plan: %v", err)
 	}
@@ -144,7 +144,7 @@ func TestLeftUntil(t *testing.T) {
 		must(t, err)
 		return strings.Join(m.Lines, "; ")
 	}
-	if said := means(); !strings.Contains(said, "restore identity/a") {
+	if said := means(); !strings.Contains(said, `"kind":"restore","subject":"identity/a"`) {
 		t.Errorf("before anything is left it means %s", said)
 	}
 	left := plan.Left{Address: "identity/a", Attribute: "owner", Actual: "somebody", Person: "wren", Reason: "harvest",

@@ -95,7 +95,7 @@ func TestWhatAPlatformDoesNotHave(t *testing.T) {
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "target: local/north", "target: moon/north", 1)
 	r.push(files)
-	if b := r.ends(store.BuildFailed); !strings.Contains(b.Reason, `unknown platform "moon" (expected one of local/coast`) {
+	if b := r.ends(store.BuildFailed); !strings.Contains(b.Reason, `unknown platform "moon" (expected local/coast`) {
 		t.Errorf("why: %s", b.Reason)
 	}
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {

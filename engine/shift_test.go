@@ -118,7 +118,7 @@ func TestShiftGoesOnAndBack(t *testing.T) {
 
 	r.push(shifted("10m", badAnswer))
 	gone := r.reaches(3, "trial", delivery.RolledBack)
-	if !strings.Contains(gone.Reason, "calls failed") || !strings.Contains(gone.Reason, "worse with a probability of") {
+	if !strings.Contains(gone.Reason, "invocations failed") || !strings.Contains(gone.Reason, "probability of regression") {
 		t.Errorf("why: %s", gone.Reason)
 	}
 	since := time.Now()
@@ -359,7 +359,7 @@ stages:
 	})
 	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Advance, r.person("wren"), ""))
 	stopped := r.reaches(2, "live", delivery.Failed)
-	if !strings.Contains(stopped.Reason, "which was to move the calls") || !strings.Contains(stopped.Reason, "the calls are pinned") {
+	if !strings.Contains(stopped.Reason, "which moves the traffic") || !strings.Contains(stopped.Reason, "the calls are pinned") {
 		t.Errorf("why: %s", stopped.Reason)
 	}
 	r.spoilWith(nil)
@@ -382,7 +382,7 @@ stages:
 			t.Fatal(err)
 		}
 	}
-	const want = "waiting waiting planning deploying shifting stopped planning deploying shifting proving settled"
+	const want = "waiting waiting planning deploying shifting failed planning deploying shifting testing settled"
 	if got := strings.Join(states, " "); got != want {
 		t.Errorf("it went through %s, not %s", got, want)
 	}

@@ -114,7 +114,7 @@ func TestABranchOfItsOwn(t *testing.T) {
 			told = append(told, fmt.Sprint(g.State, ": ", g.Reason))
 		}
 	}
-	if got := strings.Join(told, "; "); got != "fails: built from thaw; this stage deploys from main" {
+	if got := strings.Join(told, "; "); got != "not-met: built from thaw; this stage deploys from main" {
 		t.Errorf("%s", got)
 	}
 }

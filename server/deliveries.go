@@ -114,10 +114,11 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	}
 	out.Viewers = &looked
 	out.Actions = h.actions(ctx, d, gates)
+	out.Partial = may(ctx, rights.Request, d.Service, d.Stage) == nil && h.engine.Line.AllowsPartial(ctx, d)
 	if d.State == delivery.Waiting && slices.ContainsFunc(approvals, func(a store.Approval) bool {
 		return a.Person == who(ctx).person.Handle
 	}) {
-		out.Actions = append(out.Actions, "withdraw")
+		out.Actions = append(out.Actions, api.DeliveryActionWithdraw)
 	}
 	if out.Shift, err = h.shift(ctx, d); err != nil {
 		return nil, err
@@ -187,40 +188,37 @@ func (h *handlers) digests(ctx context.Context, d store.Delivery) ([]api.DigestP
 	return out, nil
 }
 
-// actions lists what the person who is signed in may do with a delivery now.
-func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delivery.Gate) []string {
+// actions returns the actions on a delivery that the signed-in user can take now.
+func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delivery.Gate) []api.DeliveryAction {
 	can := func(a rights.Permission) bool { return may(ctx, a, d.Service, d.Stage) == nil }
-	out := []string{}
+	out := []api.DeliveryAction{}
 	for _, g := range gates {
 		if d.State == delivery.Waiting && g.State == delivery.GateWaiting {
 			if g.Kind == delivery.RequestGate && can(rights.Request) {
-				out = append(out, "request")
+				out = append(out, api.DeliveryActionRequest)
 			}
-			if g.Kind == delivery.ApprovalsGate && can(rights.Approve) && !slices.Contains(out, "approve") {
-				out = append(out, "approve")
+			if g.Kind == delivery.ApprovalsGate && can(rights.Approve) && !slices.Contains(out, api.DeliveryActionApprove) {
+				out = append(out, api.DeliveryActionApprove)
 			}
 		}
-	}
-	if can(rights.Request) && h.engine.Line.AllowsPartial(ctx, d) {
-		out = append(out, "choose")
 	}
 	if d.State == delivery.Settled && d.Choice != nil && can(rights.Request) {
 		if there, err := h.isThere(ctx, d); err == nil && there {
-			out = append(out, "follow")
+			out = append(out, api.DeliveryActionRequestRemaining)
 		}
 	}
 	if d.State == delivery.Waiting && can(rights.Override) && slices.ContainsFunc(gates, delivery.Gate.Overridable) {
-		out = append(out, "pass-over")
+		out = append(out, api.DeliveryActionOverride)
 	}
 	if (d.State == delivery.Waiting || d.State == delivery.Failed) && can(rights.Approve) {
-		out = append(out, "refuse")
+		out = append(out, api.DeliveryActionReject)
 	}
 	if d.State == delivery.Failed && can(rights.Deploy) {
-		out = append(out, "retry")
+		out = append(out, api.DeliveryActionRetry)
 	}
 	if _, err := delivery.Next(d.State, delivery.Redeploy); err == nil && len(d.Deployments) > 0 && can(rights.Deploy) {
 		if there, err := h.isThere(ctx, d); err == nil && !there {
-			out = append(out, "return")
+			out = append(out, api.DeliveryActionRollback)
 		}
 	}
 	return out
@@ -297,24 +295,26 @@ func (h *handlers) ActOnDelivery(ctx context.Context,
 	}
 	var err error
 	switch r.Action {
-	case "request":
+	case api.DeliveryActionRequest:
 		err = line.Request(ctx, r.Service, r.Version, r.Stage, say)
-	case "approve":
+	case api.DeliveryActionApprove:
 		err = line.Approve(ctx, r.Service, r.Version, r.Stage, say)
-	case "refuse":
+	case api.DeliveryActionReject:
 		err = line.Refuse(ctx, r.Service, r.Version, r.Stage, say.By, say.Comment)
-	case "retry":
+	case api.DeliveryActionRetry:
 		err = line.Retry(ctx, r.Service, r.Version, r.Stage, say.By)
-	case "withdraw":
+	case api.DeliveryActionWithdraw:
 		err = line.WithdrawApproval(ctx, r.Service, r.Version, r.Stage, say.By)
-	case "pass-over":
+	case api.DeliveryActionOverride:
 		err = line.Override(ctx, r.Service, r.Version, r.Stage, api.OrZero(r.Body.Gate), say)
-	case "hold", "release", "further", "back":
+	case api.DeliveryActionPause, api.DeliveryActionResume, api.DeliveryActionAdvance, api.DeliveryActionAbort:
 		err = line.Steer(ctx, r.Service, r.Version, r.Stage, string(r.Action), say.By, say.Comment)
-	case "follow":
+	case api.DeliveryActionRequestRemaining:
 		err = line.Follow(ctx, r.Service, r.Version, r.Stage, say)
-	case "return":
+	case api.DeliveryActionRollback:
 		err = line.RollBackTo(ctx, r.Service, r.Version, r.Stage, say)
+	default:
+		err = badRequest("unknown action " + string(r.Action))
 	}
 	return api.ActOnDelivery204Response{}, err
 }

@@ -71,22 +71,22 @@ func TestAnswersAreHTTPs(t *testing.T) {
 		header, want             string
 		problem                  string
 	}{
-		{"another method", "PATCH", versions, "", nil, 405, "Allow", "GET, HEAD", "method"},
-		{"methods of an address", "PUT", "/api/session", "{}", nil, 405, "Allow", "GET, HEAD, POST, DELETE", "method"},
+		{"another method", "PATCH", versions, "", nil, 405, "Allow", "GET, HEAD", "method-not-allowed"},
+		{"methods of an address", "PUT", "/api/session", "{}", nil, 405, "Allow", "GET, HEAD, POST, DELETE", "method-not-allowed"},
 		{"no such address", "GET", "/api/nothing", "", nil, 404, "", "", "not-found"},
-		{"no JSON", "POST", "/api/services/frostline/plans", "x", []string{"Content-Type", "text/plain"}, 415, "", "", "form"},
-		{"no form at all", "POST", "/api/services/frostline/plans", "{}", nil, 415, "", "", "form"},
+		{"no JSON", "POST", "/api/services/frostline/plans", "x", []string{"Content-Type", "text/plain"}, 415, "", "", "unsupported-media"},
+		{"no form at all", "POST", "/api/services/frostline/plans", "{}", nil, 415, "", "", "unsupported-media"},
 		{"another form", "POST", "/api/services/frostline/plans", "<a/>", []string{"Content-Type", "application/xml"}, 415,
-			"", "", "form"},
+			"", "", "unsupported-media"},
 		{"a form with more said", "POST", "/api/services/frostline/plans", "{}",
-			[]string{"Content-Type", "application/json; charset=utf-8"}, 400, "", "", "request"},
-		{"no answer of that form", "GET", versions, "", []string{"Accept", "text/csv"}, 406, "", "", "form"},
+			[]string{"Content-Type", "application/json; charset=utf-8"}, 400, "", "", "invalid-request"},
+		{"no answer of that form", "GET", versions, "", []string{"Accept", "text/csv"}, 406, "", "", "unsupported-media"},
 		{"any answer", "GET", versions, "", []string{"Accept", "text/csv, */*;q=0.1"}, 200, "", "", ""},
-		{"no number", "GET", versions + "?before=x", "", nil, 400, "", "", "request"},
+		{"no number", "GET", versions + "?before=x", "", nil, 400, "", "", "invalid-request"},
 		{"nobody", "GET", versions, "", []string{"Authorization", "none"}, 401, "WWW-Authenticate",
-			`Basic realm="Rudmar", charset="UTF-8"`, "sign-in"},
+			`Basic realm="Rudmar", charset="UTF-8"`, "not-signed-in"},
 		{"nobody in a browser", "GET", versions, "", []string{"Authorization", "none", "Sec-Fetch-Mode", "cors"}, 401,
-			"WWW-Authenticate", `Session realm="Rudmar"`, "sign-in"},
+			"WWW-Authenticate", `Session realm="Rudmar"`, "not-signed-in"},
 		{"HEAD", "HEAD", versions, "", nil, 200, "Content-Type", "application/json", ""},
 		{"HEAD of a stream", "HEAD", "/api/events", "", nil, 200, "Content-Type", "text/event-stream", ""},
 		{"a page", "GET", "/s/frostline/board", "", []string{"Authorization", "none"}, 200, "Content-Type",
@@ -226,7 +226,7 @@ func TestListsInParts(t *testing.T) {
 			WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 250)
 			SELECT 'frostline', i, 'h' || i, 'main', 'wren', 'wren', 'Frost ' || (i % 3), 1, 1, i, '{}' FROM n`,
 		`INSERT INTO deliveries (service, version, stage, state, since, turn)
-			SELECT service, number, 'trial', CASE WHEN number = 42 THEN 'refused' ELSE 'settled' END, 1, number FROM versions`,
+			SELECT service, number, 'trial', CASE WHEN number = 42 THEN 'rejected' ELSE 'settled' END, 1, number FROM versions`,
 		`INSERT INTO journal (at, person, service, stage, what, text)
 			SELECT 1, CASE WHEN number % 2 THEN 'wren' ELSE 'teasel' END, service, 'trial', 'approved', 'version ' || number FROM versions`,
 	} {

@@ -28,7 +28,7 @@ func mostOf(path string) int64 {
 	if strings.HasPrefix(path, "/api/services/") && strings.HasSuffix(path, "/copy") {
 		return maxCopy
 	}
-	for _, part := range []string{"/source/", "/calls", "/call", "/becomes", "/check", "/assist", "/route", "/rename"} {
+	for _, part := range []string{"/source/", "/invocations", "/check", "/assist", "/route", "/rename"} {
 		if strings.Contains(path, part) {
 			return maxEdit
 		}

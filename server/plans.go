@@ -112,14 +112,16 @@ func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 	if steps > 0 && total.Steps > steps {
 		part.Steps, next = p.Part("", steps)
 	}
-	out, err := convert[api.Plan](&part)
+	out, err := convert[api.Plan](struct {
+		*plan.Plan
+		Impact []plan.ImpactLine `json:"impact"` // in place of the impact without its sentences
+	}{&part, append([]plan.ImpactLine{}, p.ImpactLines()...)})
 	if err != nil {
 		return out, err
 	}
 	out.Total, out.Next = api.PlanTotal{Steps: total.Steps, Functions: total.Functions}, api.Optional(next)
 	out.Sentence = p.Summary()
-	out.Impact, err = convert[[]api.ImpactLine](p.ImpactLines())
-	return out, err
+	return out, nil
 }
 
 // firstPart and laterPart are about how many steps of a large plan are given at a time;

@@ -36,12 +36,12 @@ func (b badRequest) Error() string { return string(b) }
 
 // problemTypes are the headings of docs/problems.md, by the answer's status.
 var problemTypes = map[int]string{
-	http.StatusBadRequest: "request", http.StatusUnauthorized: "sign-in", http.StatusForbidden: "not-allowed",
-	http.StatusNotFound: "not-found", http.StatusMethodNotAllowed: "method", http.StatusNotAcceptable: "form",
-	http.StatusUnsupportedMediaType: "form", http.StatusRequestTimeout: "too-slow", http.StatusConflict: "moved-on",
-	http.StatusRequestEntityTooLarge: "too-large", http.StatusUnprocessableEntity: "cannot-be-done",
-	http.StatusTooManyRequests: "slow-down", http.StatusInternalServerError: "fault",
-	http.StatusBadGateway: "platform-refused", http.StatusServiceUnavailable: "not-now",
+	http.StatusBadRequest: "invalid-request", http.StatusUnauthorized: "not-signed-in", http.StatusForbidden: "not-allowed",
+	http.StatusNotFound: "not-found", http.StatusMethodNotAllowed: "method-not-allowed", http.StatusNotAcceptable: "unsupported-media",
+	http.StatusUnsupportedMediaType: "unsupported-media", http.StatusRequestTimeout: "timed-out", http.StatusConflict: "conflict",
+	http.StatusRequestEntityTooLarge: "too-large", http.StatusUnprocessableEntity: "not-possible",
+	http.StatusTooManyRequests: "too-many-requests", http.StatusInternalServerError: "internal-error",
+	http.StatusBadGateway: "platform-error", http.StatusServiceUnavailable: "unavailable",
 }
 
 func problemOf(status int, detail string) api.Problem {

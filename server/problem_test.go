@@ -44,13 +44,13 @@ func TestDatabaseFaultsAreTold(t *testing.T) {
 		status int
 		text   string
 	}{
-		{fmt.Errorf("keeping: %w", readOnly), 503, "cannot write or read its database right now, and has changed nothing"},
-		{errors.Join(store.ErrNotFound, readOnly), 503, "cannot write or read"},
-		{errors.Join(store.ErrLease, readOnly), 503, "cannot write or read"},
+		{fmt.Errorf("keeping: %w", readOnly), 503, "cannot read or write its database and has changed nothing"},
+		{errors.Join(store.ErrNotFound, readOnly), 503, "cannot read or write"},
+		{errors.Join(store.ErrLease, readOnly), 503, "cannot read or write"},
 		{none, 404, "not found"},
 		{fmt.Errorf("planning: %w", &platform.Unreachable{Address: "http://p", Err: errors.New("refused")}),
 			503, "is unreachable"},
-		{errors.New("open /srv/secret: no such file"), 500, "its log says why"},
+		{errors.New("open /srv/secret: no such file"), 500, "see its log"},
 	} {
 		server := &Server{options: Options{Log: slog.New(slog.DiscardHandler)}}
 		router := echo.New()
@@ -80,7 +80,7 @@ func TestHealthz(t *testing.T) {
 	if _, err := other.Exec(`DROP TABLE beat`); err != nil {
 		t.Fatal(err)
 	}
-	if status, text := ask(); status != 503 || text != "not well: database\n" {
+	if status, text := ask(); status != 503 || text != "unhealthy: database\n" {
 		t.Errorf("%d %q", status, text)
 	}
 }

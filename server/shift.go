@@ -45,11 +45,11 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShi
 }
 
 // steering lists the words by which somebody may steer a shift now.
-func steering(v *api.TrafficShift) []string {
+func steering(v *api.TrafficShift) []api.DeliveryAction {
 	if v.RollbackReason != nil {
 		return nil
 	}
-	out := []string{deliver.Advance}
+	out := []api.DeliveryAction{deliver.Advance}
 	if v.PausedBy != nil {
 		out = append(out, deliver.Resume)
 	} else {

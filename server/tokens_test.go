@@ -40,7 +40,7 @@ func (a asks) as(who, method, path, body string) (int, []byte) {
 // make makes a token, and gives its text and number.
 func (a asks) make(who, wish string) (string, int64) {
 	a.Helper()
-	code, body := a.as(who, http.MethodPost, "/api/me/tokens", wish)
+	code, body := a.as(who, http.MethodPost, "/api/account/tokens", wish)
 	var made api.CreatedToken
 	if err := json.Unmarshal(body, &made); err != nil || code != http.StatusCreated {
 		a.Fatalf("%s: %d %s", wish, code, body)
@@ -71,7 +71,7 @@ func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 			(1, 'frostline', 'trial', 'local/north', 1, 'd', '{"base":{"service":"frostline","stage":"trial","target":"local/north"}}', '', 1),
 			(2, 'watering', 'trial', 'local/north', 1, 'd', '{"base":{"service":"watering","stage":"trial","target":"local/north"}}', '', 1)`,
 		`INSERT INTO deployments (id, plan, service, stage, target, version, state, person, started_at) VALUES
-			(1, 1, 'frostline', 'trial', 'local/north', 1, 'done', '', 1), (2, 2, 'watering', 'trial', 'local/north', 1, 'done', '', 1)`,
+			(1, 1, 'frostline', 'trial', 'local/north', 1, 'succeeded', '', 1), (2, 2, 'watering', 'trial', 'local/north', 1, 'succeeded', '', 1)`,
 	} {
 		if _, err := db.ExecContext(t.Context(), text); err != nil {
 			t.Fatal(text, err)
@@ -83,7 +83,7 @@ func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 // A token for one service reads and does nothing about another.
 func TestTokensReachWhatTheyAreFor(t *testing.T) {
 	a, _ := tokenStand(t)
-	text, _ := a.make("wren:"+password, `{"name": "nightly", "acts": ["run"], "places": ["frostline/trial"]}`)
+	text, _ := a.make("wren:"+password, `{"name": "nightly", "permissions": ["deploy"], "scopes": ["frostline/trial"]}`)
 	for _, tt := range []struct {
 		method, path, body string
 		want               int
@@ -92,22 +92,22 @@ func TestTokensReachWhatTheyAreFor(t *testing.T) {
 		{"GET", "/api/docs", "", 200},
 		{"GET", "/api/services/frostline/deployments", "", 200},
 		{"GET", "/api/services/watering/deployments", "", 403},
-		{"GET", "/api/services/watering/line", "", 403},
+		{"GET", "/api/services/watering/stage-line", "", 403},
 		{"GET", "/api/services/watering/stages/trial/logs/stream?target=local/north", "", 403},
 		{"GET", "/api/services/watering/stages/trial/secrets", "", 403},
 		{"GET", "/api/plans/1/text", "", 200},
 		{"GET", "/api/plans/2", "", 403},
-		{"GET", "/api/plans/1/against/2", "", 403},
-		{"GET", "/api/plans/2/against/1", "", 403},
+		{"GET", "/api/plans/1/compare/2", "", 403},
+		{"GET", "/api/plans/2/compare/1", "", 403},
 		{"GET", "/api/deployments/2", "", 403},
 		{"GET", "/api/plans/99", "", 404},
 		{"GET", "/api/events", "", 403},
 		{"POST", "/api/deployments/2/cancel", "", 403},
 		{"POST", "/api/repositories", `{"name": "another"}`, 403},
 		{"PUT", "/api/services/frostline/stages/trial/secrets/sms_key", `{"value": "x"}`, 403},
-		{"POST", "/api/me/tokens", `{"name": "another", "acts": [], "places": []}`, 403},
+		{"POST", "/api/account/tokens", `{"name": "another", "permissions": [], "scopes": []}`, 403},
 		{"POST", "/api/services/watering/plans", `{"stage": "trial"}`, 403},
-		{"POST", "/api/services/frostline/deliveries/1/stages/live/return", `{}`, 403},
+		{"POST", "/api/services/frostline/deliveries/1/stages/live/rollback", `{}`, 403},
 	} {
 		if code, body := a.as(text, tt.method, tt.path, tt.body); code != tt.want {
 			t.Errorf("%s %s: %d, want %d: %s", tt.method, tt.path, code, tt.want, body)
@@ -129,21 +129,21 @@ func TestTokensReachWhatTheyAreFor(t *testing.T) {
 func TestTokensAreRefused(t *testing.T) {
 	a, _ := tokenStand(t)
 	for wish, want := range map[string]int{
-		`{"name": "", "acts": [], "places": []}`:                             400,
-		`{"name": "<b>", "acts": [], "places": []}`:                          422,
-		`{"name": "n", "acts": ["fly"], "places": []}`:                       422,
-		`{"name": "n", "acts": [], "places": ["nowhere"]}`:                   422,
-		`{"name": "n", "acts": [], "places": ["frostline/trial/more"]}`:      422,
-		`{"name": "n", "acts": [], "places": [], "days": 366}`:               400,
-		`{"name": "n", "acts": ["write"], "places": ["frostline"]}`:          403, // a reader
-		`{"name": "n", "acts": ["look"], "places": ["frostline", "../etc"]}`: 422,
+		`{"name": "", "permissions": [], "scopes": []}`:                             400,
+		`{"name": "<b>", "permissions": [], "scopes": []}`:                          422,
+		`{"name": "n", "permissions": ["fly"], "scopes": []}`:                       422,
+		`{"name": "n", "permissions": [], "scopes": ["nowhere"]}`:                   422,
+		`{"name": "n", "permissions": [], "scopes": ["frostline/trial/more"]}`:      422,
+		`{"name": "n", "permissions": [], "scopes": [], "days": 366}`:               400,
+		`{"name": "n", "permissions": ["write"], "scopes": ["frostline"]}`:          403, // a reader
+		`{"name": "n", "permissions": ["view"], "scopes": ["frostline", "../etc"]}`: 422,
 	} {
-		if code, body := a.as("linden:"+password, "POST", "/api/me/tokens", wish); code != want {
+		if code, body := a.as("linden:"+password, "POST", "/api/account/tokens", wish); code != want {
 			t.Errorf("%s: %d, want %d: %s", wish, code, want, body)
 		}
 	}
-	text, id := a.make("linden:"+password, `{"name": "n", "acts": [], "places": []}`)
-	if code, body := a.as("linden:"+password, "POST", "/api/me/tokens", `{"name": "n", "acts": [], "places": []}`); code != 409 {
+	text, id := a.make("linden:"+password, `{"name": "n", "permissions": [], "scopes": []}`)
+	if code, body := a.as("linden:"+password, "POST", "/api/account/tokens", `{"name": "n", "permissions": [], "scopes": []}`); code != 409 {
 		t.Errorf("a name twice: %d %s", code, body)
 	}
 	for _, tt := range []struct {
@@ -154,14 +154,14 @@ func TestTokensAreRefused(t *testing.T) {
 			t.Errorf("as %s: %d, want %d: %s", tt.who, code, tt.want, body)
 		}
 	}
-	if code, body := a.as("", "POST", "/api/session", `{"handle": "linden", "password": "`+text+`"}`); code != 403 {
+	if code, body := a.as("", "POST", "/api/session", `{"username": "linden", "password": "`+text+`"}`); code != 403 {
 		t.Errorf("a token signs in to the page: %d %s", code, body)
 	}
-	one := "/api/me/tokens/" + strconv.FormatInt(id, 10)
+	one := "/api/account/tokens/" + strconv.FormatInt(id, 10)
 	if code, _ := a.as("wren:"+password, "DELETE", one, ""); code != 404 {
 		t.Errorf("somebody else's token was ended: %d", code)
 	}
-	other, _ := a.make("linden:"+password, `{"name": "other", "acts": [], "places": []}`)
+	other, _ := a.make("linden:"+password, `{"name": "other", "permissions": [], "scopes": []}`)
 	if code, _ := a.as(other, "DELETE", one, ""); code != 403 {
 		t.Errorf("a token revoked another: %d", code)
 	}
@@ -176,8 +176,8 @@ func TestTokensAreRefused(t *testing.T) {
 // What its maker loses, a token loses; it runs out; closed people have none.
 func TestTokensEnd(t *testing.T) {
 	a, later := tokenStand(t)
-	text, _ := a.make("wren:"+password, `{"name": "short", "acts": ["write"], "places": [], "days": 2}`)
-	long, _ := a.make("wren:"+password, `{"name": "long", "acts": ["write"], "places": [], "days": 90}`)
+	text, _ := a.make("wren:"+password, `{"name": "short", "permissions": ["write"], "scopes": [], "days": 2}`)
+	long, _ := a.make("wren:"+password, `{"name": "long", "permissions": ["write"], "scopes": [], "days": 90}`)
 	if code, body := a.as(text, "POST", "/api/repositories", `{"name": "orchard"}`); code != 201 {
 		t.Fatalf("%d %s", code, body)
 	}
@@ -185,7 +185,7 @@ func TestTokensEnd(t *testing.T) {
 	if !strings.Contains(string(body), `"token":"short"`) {
 		t.Errorf("the journal does not tell the token: %s", body)
 	}
-	_, body = a.as("wren:"+password, "GET", "/api/me/tokens", "")
+	_, body = a.as("wren:"+password, "GET", "/api/account/tokens", "")
 	if !strings.Contains(string(body), `"usedFrom":"192.0.2.1"`) || strings.Contains(string(body), text) {
 		t.Errorf("the list of tokens: %s", body)
 	}
@@ -197,7 +197,7 @@ func TestTokensEnd(t *testing.T) {
 	if code, _ := a.as(text, "GET", "/api/session", ""); code != 401 {
 		t.Errorf("it did not run out: %d", code)
 	}
-	again, _ := a.make("wren:"+password, `{"name": "short", "acts": ["write"], "places": []}`) // its name is free again
+	again, _ := a.make("wren:"+password, `{"name": "short", "permissions": ["write"], "scopes": []}`) // its name is free again
 	role := people.NewUser{Handle: "wren", Role: "reader", Password: password}
 	if err := a.server.engine.People.Add(t.Context(), role, ""); err != nil {
 		t.Fatal(err)

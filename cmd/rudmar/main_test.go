@@ -77,7 +77,7 @@ func TestCheck(t *testing.T) {
 	}
 	for _, args := range [][]string{{"check", good, "--format", "yaml"}, {"check", "--explain", "RM0000"},
 		{"check", "--nothing"}, {"platform", "change", "north", "function/a", "b=c", "--platform", "http://127.0.0.1:1"},
-		{"person", "add", "x", "--role", "king"}} {
+		{"user", "create", "x", "--role", "king"}} {
 		if _, err := run(t, args...); codeOf(err) != exitUsage {
 			t.Errorf("%v: %v", args, err)
 		}
@@ -97,8 +97,8 @@ func TestCheckOfOneStage(t *testing.T) {
 		[]byte("rudmar: 1\nservice: shop\nstages:\n  - {stage: trial, target: local/nroth, enter: {when: push}}\n  - {stage: live, target: local/north, wildcards: forbid, enter: {after: trial}}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for stage, want := range map[string]string{"": "RM1205 RM1502 RM1608 (strict)", "trial": "RM1205 RM1502 RM1608",
-		"live": "RM1502 (strict)"} {
+	for stage, want := range map[string]string{"": "RM1205 RM1502 RM1608 (forbidden)", "trial": "RM1205 RM1502 RM1608",
+		"live": "RM1502 (forbidden)"} {
 		out, err := run(t, "check", dir, "--stage", stage)
 		found := ""
 		for _, code := range []string{"RM1205", "RM1502", "RM1608"} {
@@ -106,15 +106,15 @@ func TestCheckOfOneStage(t *testing.T) {
 				found += " " + code
 			}
 		}
-		if strings.Contains(out, "is strict)") {
-			found += " (strict)"
+		if strings.Contains(out, "forbids wildcards)") {
+			found += " (forbidden)"
 		}
 		if strings.TrimSpace(found) != want || codeOf(err) != exitProblem {
 			t.Errorf("%q: %s, %v\n%s", stage, found, err, out)
 		}
 	}
 	if _, err := run(t, "check", dir, "--stage", "moon"); codeOf(err) != exitUsage ||
-		!strings.Contains(err.Error(), "there are trial, live") {
+		!strings.Contains(err.Error(), "expected trial, live") {
 		t.Errorf("an unknown stage: %v", err)
 	}
 }
@@ -153,17 +153,17 @@ func TestFlagsFromTheEnvironment(t *testing.T) {
 		strings.TrimSpace(out) != "[]" {
 		t.Errorf("%v\n%s", err, out)
 	}
-	t.Setenv("RUDMAR_LOOK_EVERY", "often")
+	t.Setenv("RUDMAR_OBSERVE_EVERY", "often")
 	if _, err := run(t, "serve", "--data", t.TempDir()); codeOf(err) != exitUsage ||
-		!strings.Contains(err.Error(), "RUDMAR_LOOK_EVERY") {
+		!strings.Contains(err.Error(), "RUDMAR_OBSERVE_EVERY") {
 		t.Errorf("a broken variable: %v", err)
 	}
 }
 
-func TestPersonAdd(t *testing.T) {
+func TestUserCreate(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("RUDMAR_PASSWORD", "orchard-at-dawn")
-	if _, err := run(t, "person", "add", "wren", "--data", dir, "--role", "approver", "--group", "council"); err != nil {
+	if _, err := run(t, "user", "create", "wren", "--data", dir, "--role", "approver", "--group", "council"); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "rudmar.db")); err != nil {
@@ -176,7 +176,7 @@ func TestHelpNamesEveryCommand(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"serve", "demo", "platform", "check", "plan", "person"} {
+	for _, name := range []string{"serve", "demo", "platform", "check", "plan", "user"} {
 		if !strings.Contains(out, name) {
 			t.Errorf("help does not name %s", name)
 		}
@@ -243,8 +243,8 @@ func TestAServerThatSaysNothing(t *testing.T) {
 func TestCheckFixes(t *testing.T) {
 	dir := write(t, "function: order\nhandlr: mian:run\nenv:\n\tA: x\n")
 	out, err := run(t, "check", dir, "--fix")
-	if err != nil || !strings.Contains(out, "mended function.yaml") &&
-		!strings.Contains(out, "mended order/function.yaml") || !strings.Contains(out, "0 problems") {
+	if err != nil || !strings.Contains(out, "fixed function.yaml") &&
+		!strings.Contains(out, "fixed order/function.yaml") || !strings.Contains(out, "0 problems") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "shop/order/function.yaml"))
@@ -256,14 +256,14 @@ func TestCheckFixes(t *testing.T) {
 	}
 }
 
-func TestBecomesNewAndSchema(t *testing.T) {
+func TestRenderNewAndSchema(t *testing.T) {
 	dir := filepath.Join(write(t, "function: order\nhandler: main:run\nmemory: 192 MiB\n"), "shop")
-	out, err := run(t, "becomes", dir, "--stage", "trial")
+	out, err := run(t, "render", dir, "--stage", "trial")
 	if err != nil || !strings.Contains(out, "function/order") || !strings.Contains(out, "201326592") ||
 		!strings.Contains(out, "order/function.yaml:3 (function)") || !strings.Contains(out, "built-in") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	if _, err := run(t, "becomes", dir, "--stage", "moon"); codeOf(err) != exitUsage {
+	if _, err := run(t, "render", dir, "--stage", "moon"); codeOf(err) != exitUsage {
 		t.Errorf("a stage that is not: %v", err)
 	}
 	if out, err := run(t, "new", "function", "label", "--in", dir); err != nil || !strings.Contains(out, "main.py") {
@@ -273,14 +273,14 @@ func TestBecomesNewAndSchema(t *testing.T) {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if _, err := run(t, "new", "function", "label", "--in", dir); err == nil ||
-		!strings.Contains(err.Error(), "there is a function label already") {
+		!strings.Contains(err.Error(), "function label already exists") {
 		t.Errorf("twice: %v", err)
 	}
 	if _, err := run(t, "new", "function", "other", "--in", dir, "--runtime", "cobol"); codeOf(err) != exitUsage {
 		t.Errorf("another runtime: %v", err)
 	}
 	var list []map[string]any
-	if out, err := run(t, "becomes", dir, "--format", "json"); err != nil ||
+	if out, err := run(t, "render", dir, "--format", "json"); err != nil ||
 		json.Unmarshal([]byte(out), &list) != nil || len(list) < 10 {
 		t.Errorf("%v\n%s", err, out)
 	}
@@ -325,7 +325,7 @@ func TestDataFolderIsClosed(t *testing.T) {
 	if !filepath.IsAbs(c.data) {
 		t.Errorf("what runs in other folders is told %s", c.data)
 	}
-	if !strings.Contains(said.String(), "open to others") || !strings.Contains(said.String(), "changed=4") {
+	if !strings.Contains(said.String(), "could read the data folder") || !strings.Contains(said.String(), "changed=4") {
 		t.Errorf("it says %s", said.String())
 	}
 	said.Reset()

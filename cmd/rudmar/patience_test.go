@@ -21,7 +21,7 @@ func (a answering) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	last := r.URL.Path[strings.LastIndex(r.URL.Path, "/")+1:]
 	a.waits[r.Method+" "+last] = time.Until(until)
-	body := map[string]string{"calls": `{"outcome": "answered", "answer": 1}`, "cases": `[]`}[last]
+	body := map[string]string{"invocations": `{"outcome": "succeeded", "response": 1}`, "cases": `[]`}[last]
 	if body == "" {
 		body = `{}`
 	}
@@ -34,11 +34,11 @@ func TestHowLongAnswersAreWaitedFor(t *testing.T) {
 	was := http.DefaultTransport
 	http.DefaultTransport = a
 	t.Cleanup(func() { http.DefaultTransport = was })
-	for name, value := range map[string]string{"RUDMAR_SERVER": "http://rudmar.invalid", "RUDMAR_HANDLE": "wren",
+	for name, value := range map[string]string{"RUDMAR_SERVER": "http://rudmar.invalid", "RUDMAR_USERNAME": "wren",
 		"RUDMAR_PASSWORD": "orchard-at-dawn"} {
 		t.Setenv(name, value)
 	}
-	for _, args := range []string{"invoke frostline trial warn", "cases frostline trial"} {
+	for _, args := range []string{"invoke frostline trial warn", "case run frostline trial"} {
 		if out, err := run(t, strings.Fields(args)...); err != nil {
 			t.Error(args, out, err)
 		}
@@ -56,7 +56,7 @@ func TestHowLongAnswersAreWaitedFor(t *testing.T) {
 		}
 	}
 	check("GET warn", 0, 5*time.Minute)
-	check("POST calls, POST cases, PUT copy", 50*time.Minute, time.Hour)
+	check("POST invocations, POST cases, PUT copy", 50*time.Minute, time.Hour)
 	clear(a.waits)
 	if err := copied.call(t.Context(), "order"); err != nil {
 		t.Error(err)
@@ -64,5 +64,5 @@ func TestHowLongAnswersAreWaitedFor(t *testing.T) {
 	if _, err := copied.cases(t.Context()); err != nil {
 		t.Error(err)
 	}
-	check("POST calls, POST cases", 50*time.Minute, time.Hour)
+	check("POST invocations, POST cases", 50*time.Minute, time.Hour)
 }

@@ -92,7 +92,7 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	case manifest.QueueTrigger:
 		out = of.Messages(source, []event.Message{{ID: 1, Body: map[string]any{}, Attempts: 1, SentAt: now}})
 	case manifest.FunctionTrigger:
-		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Response: map[string]any{},
+		end := event.End{Function: source, Invocation: "c-sample", Outcome: event.Succeeded, Response: map[string]any{},
 			Event: map[string]any{}}
 		if len(t.Events.V) > 0 && !slices.Contains(t.Events.V, event.Succeeded) {
 			end.Outcome, end.Response, end.Error = "failed", nil, map[string]any{"kind": "Error", "message": "a sample"}

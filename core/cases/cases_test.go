@@ -93,7 +93,7 @@ func TestSamples(t *testing.T) {
 		"ask: GET /stations/{station}/frost | /stations/hill/frost <nil>", // from the saved case
 		"change: POST /stations/{station}/limit | /stations/some-station/limit <nil>",
 		"photo: objects | <nil> rudmar.object.created", "reading: queue | <nil> rudmar.queue.messages",
-		"relay: function | <nil> rudmar.function.failed", "sweep: every | <nil> rudmar.schedule.fired",
+		"relay: after_function | <nil> rudmar.function.failed", "sweep: every | <nil> rudmar.schedule.fired",
 		"an empty payload | <nil> <nil>",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {

@@ -31,7 +31,7 @@ func TestNext(t *testing.T) {
 		"planning share": delivery.Shifting, "deploying share": delivery.Shifting, "shifting shifted": delivery.Testing,
 		"shifting fail": delivery.Failed, "shifting roll back": delivery.RolledBack,
 		"planning fail": delivery.Failed, "deploying fail": delivery.Failed, "testing fail": delivery.Failed,
-		"failed retry":  delivery.Planning,
+		"failed retry":   delivery.Planning,
 		"waiting reject": delivery.Rejected, "failed reject": delivery.Rejected, "settled roll back": delivery.RolledBack,
 		"failed roll back": delivery.RolledBack, "testing roll back": delivery.RolledBack, "deploying roll back": delivery.RolledBack,
 		"planning reask": delivery.Waiting, "deploying reask": delivery.Waiting,

@@ -40,8 +40,8 @@ const (
 	Retry     Event = "retry"     // somebody asks to go on
 	Reject    Event = "reject"    // somebody says no
 	RollBack  Event = "roll back" // the version before was put in its place
-	Supersede Event = "supersede"  // a newer version took its place in the queue
-	Redeploy  Event = "redeploy"    // it is put back in the place of a newer one
+	Supersede Event = "supersede" // a newer version took its place in the queue
+	Redeploy  Event = "redeploy"  // it is put back in the place of a newer one
 	Reask     Event = "reask"     // the plan means something else than what was agreed to
 )
 

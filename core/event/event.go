@@ -83,14 +83,14 @@ func (o Of) Messages(queue string, batch []Message) map[string]any {
 // End is how a call of a function ended.
 type End struct {
 	Function, Invocation string
-	Outcome              string // "answered", or how it failed
+	Outcome              string // "succeeded", or how it failed
 	Response, Error      any
 	Event                any // what it was called with
 }
 
 // What says how it ended in the words of triggers: succeeded, or failed.
 func (e End) What() string {
-	if e.Outcome == "answered" {
+	if e.Outcome == Succeeded {
 		return Succeeded
 	}
 	return Failed
@@ -99,8 +99,9 @@ func (e End) What() string {
 // Ended is the event of a function's end.
 func (o Of) Ended(e End) map[string]any {
 	return o.cloud("rudmar.function."+e.What(), "/functions/"+e.Function, map[string]any{
-		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Response,
-		"error": e.Error, "event": e.Event})
+		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "response": e.Response,
+		"answer": e.Response, // the former name, for functions that are deployed
+		"error":  e.Error, "event": e.Event})
 }
 
 // Request is what a handler gets for a request to a route. Header names are in

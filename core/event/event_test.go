@@ -25,11 +25,11 @@ func TestEvents(t *testing.T) {
 		{of.Messages("readings", []event.Message{{ID: 7, Body: []any{1.5}, Attempts: 2, SentAt: time.UnixMilli(9)}}),
 			`{"data":{"messages":[{"attempts":2,"body":[1.5],"id":7,"sent_at":9}],"queue":"readings"},` + around +
 				`"source":"/queues/readings","specversion":"1.0","time":"2031-04-02T02:00:00.005Z","type":"rudmar.queue.messages"}`},
-		{of.Ended(event.End{Function: "warn", Invocation: "c-1", Outcome: "answered", Response: "yes", Event: nil}),
-			`{"data":{"answer":"yes","error":null,"event":null,"function":"warn","invocation":"c-1","outcome":"answered"},` +
+		{of.Ended(event.End{Function: "warn", Invocation: "c-1", Outcome: "succeeded", Response: "yes", Event: nil}),
+			`{"data":{"answer":"yes","error":null,"event":null,"function":"warn","invocation":"c-1","outcome":"succeeded","response":"yes"},` +
 				around + `"source":"/functions/warn","specversion":"1.0","time":"2031-04-02T02:00:00.005Z","type":"rudmar.function.succeeded"}`},
 		{of.Ended(event.End{Function: "warn", Outcome: "timed-out"}),
-			`{"data":{"answer":null,"error":null,"event":null,"function":"warn","invocation":"","outcome":"timed-out"},` +
+			`{"data":{"answer":null,"error":null,"event":null,"function":"warn","invocation":"","outcome":"timed-out","response":null},` +
 				around + `"source":"/functions/warn","specversion":"1.0","time":"2031-04-02T02:00:00.005Z","type":"rudmar.function.failed"}`},
 		{event.With(map[string]any{"data": 1.0, "id": "x"}, "own"), `{"data":"own","id":"x"}`},
 		{event.Request{Method: "GET", Path: "/a", Query: map[string]any{"q": "1"}}.Whole(),

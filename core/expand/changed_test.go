@@ -27,7 +27,7 @@ func two(t *testing.T, changes ...string) *manifest.Service {
 	r := check.Service(manifest.Files{
 		"rudmar.yaml": []byte(change.Replace(pair)),
 		"functions/warn/function.yaml": []byte(
-			change.Replace("function: warn\nhandler: warn:run\nabout: looks\nenv: {LIMIT: \"${settings.limit}\"}\n")),
+			change.Replace("function: warn\nhandler: warn:run\ndescription: looks\nenv: {LIMIT: \"${settings.limit}\"}\n")),
 		"functions/warn/warn.py":        []byte("def run(c): pass"),
 		"functions/sweep/function.yaml": []byte(change.Replace("function: sweep\nhandler: sweep:run\ntimeout: 9s\n")),
 		"functions/sweep/sweep.py":      []byte("def run(c): pass"),

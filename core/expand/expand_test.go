@@ -97,17 +97,17 @@ func TestWhatAManifestBecomes(t *testing.T) {
 	}
 	for address, want := range map[string]string{
 		"identity/warn":              `{"owner":"cold-nights"}`,
-		"logs/warn":                  `{"keep":1209600000}`,
+		"logs/warn":                  `{"retention":1209600000}`,
 		"grant/warn/tables/stations": `{"resource":"tables/stations","verbs":["query","read"]}`,
 		"grant/warn/queues/live":     `{"resource":"queues/live","verbs":["send"]}`,
 		"opening/warn/ask":           `{"to":["growers","council"]}`,
 		"route/warn/ask":             `{"enabled":true,"method":"GET","path":"/stations/{station}/frost"}`,
 		"schedule/warn/sweep":        `{"cron":"*/10 * * * *","enabled":true,"zone":"Europe/Oslo"}`,
 		"schedule/warn/hourly":       `{"enabled":false,"every":3600000}`,
-		"subscription/warn/photo":    `{"enabled":true,"match":"raw/**","on":["created"],"source":"objects/photos-live"}`,
-		"subscription/warn/reading":  `{"batch":20,"enabled":true,"source":"queue/readings","wait":5000}`,
-		"subscription/warn/plain":    `{"batch":1,"enabled":true,"source":"queue/plain","wait":0}`,
-		"subscription/warn/relay":    `{"enabled":true,"on":["failed"],"source":"function/grade"}`,
+		"subscription/warn/photo":    `{"enabled":true,"events":["created"],"match":"raw/**","source":"objects/photos-live"}`,
+		"subscription/warn/reading":  `{"batch_size":20,"enabled":true,"max_wait":5000,"source":"queue/readings"}`,
+		"subscription/warn/plain":    `{"batch_size":1,"enabled":true,"max_wait":0,"source":"queue/plain"}`,
+		"subscription/warn/relay":    `{"enabled":true,"events":["failed"],"source":"function/grade"}`,
 	} {
 		if got := values(address); got != want {
 			t.Errorf("%s: %s, want %s", address, got, want)
@@ -204,10 +204,10 @@ func TestRevisionsAreNamedByWhatTheyHold(t *testing.T) {
 			t.Errorf("another %s has the same revision", name)
 		}
 	}
-	if same := id("live", expand.Inputs{}, "memory: 192 MiB", "memory: 192 MiB\nat_once: 3"); same != plain {
-		t.Error("at_once may change under a running revision, but makes another")
+	if same := id("live", expand.Inputs{}, "memory: 192 MiB", "memory: 192 MiB\nmax_concurrency: 3"); same != plain {
+		t.Error("max_concurrency may change under a running revision, but makes another")
 	}
-	if same := id("live", expand.Inputs{}, "handler: warn:run", "handler: warn:run\nabout: other words"); same != plain {
+	if same := id("live", expand.Inputs{}, "handler: warn:run", "handler: warn:run\ndescription: other words"); same != plain {
 		t.Error("other words about it make another revision")
 	}
 }

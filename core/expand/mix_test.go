@@ -49,9 +49,9 @@ func TestMix(t *testing.T) {
 		}
 	}
 
-	// warn listens to grade, which is left at where it was not.
+	// warn subscribes to grade, which is left at where it was not.
 	if _, problems = expand.Mix([]expand.Part{part(newer, 9, "warn")}, target); len(problems) != 1 ||
-		!strings.Contains(problems[0].Message, "warn listens to grade") || problems[0].From.Line == 0 {
+		!strings.Contains(problems[0].Message, "warn subscribes to grade") || problems[0].From.Line == 0 {
 		t.Errorf("%+v", problems)
 	}
 	// A route went from warn to grade: either both or none.
@@ -61,7 +61,7 @@ func TestMix(t *testing.T) {
 		t.Fatal("it is not the route")
 	}
 	_, problems = expand.Mix([]expand.Part{part(old, 3, "warn"), part(moved, 9, "grade")}, target)
-	if len(problems) != 1 || !strings.Contains(problems[0].Message, "would both take the request GET /stations/") {
+	if len(problems) != 1 || !strings.Contains(problems[0].Message, "would both match the request GET /stations/") {
 		t.Errorf("%+v", problems)
 	}
 	if _, problems = expand.Mix([]expand.Part{part(moved, 9, "warn", "grade")}, target); len(problems) != 0 {

@@ -136,8 +136,8 @@ func TestFields(t *testing.T) {
 	}
 	found := expression.Rules{Plan: expression.Plan{Deletes: []string{"logs/warn"}},
 		Version: expression.Version{Number: 4, Branch: "main"}}
-	same := map[string]string{"list of strings": " == [] || true", "number": " >= 0", "text": " != 'x'",
-		"duration": " >= duration('0s')", "truth": " || true", "map of strings": ".size() >= 0", "anything": " != 1"}
+	same := map[string]string{"list of strings": " == [] || true", "number": " >= 0", "string": " != 'x'",
+		"duration": " >= duration('0s')", "boolean": " || true", "map of strings": ".size() >= 0", "anything": " != 1"}
 	for i, list := range [][]expression.Field{expression.RuleFields(), expression.CaseFields()} {
 		language, variables := rules, found.Variables()
 		if i == 1 {
@@ -211,7 +211,7 @@ func TestLimits(t *testing.T) {
 	}
 }
 
-var writeDocs = flag.Bool("write-docs", false, "write the tables of docs/manifest.md anew")
+var writeDocs = flag.Bool("write-docs", false, "replace the placeholders of docs/manifest.md by tables")
 
 // TestFieldsStandInTheDocs holds docs/manifest.md against what expressions may
 // speak of.

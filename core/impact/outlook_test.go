@@ -148,7 +148,7 @@ func TestCosts(t *testing.T) {
 	}
 	calls := metrics.Sum{Invocations: 1000, TotalMs: 500_000}
 	rates := metrics.Rates{Currency: "EUR", PerMillionCalls: "0.20", PerGiBSecond: "0.00001"}
-	const how = "30000 calls at 0.20 a million, and "
+	const how = "30000 invocations at 0.20 per million, and "
 	for _, tt := range []struct {
 		name          string
 		was, is       float64
@@ -157,11 +157,11 @@ func TestCosts(t *testing.T) {
 		want          string
 	}{
 		{"more memory", 1, 2, calls, metrics.Sum{}, rates,
-			"[{warn 0.1560 0.3060 EUR " + how + "30000.000 GiB seconds at 0.00001}]"},
-		{"new", 0, 1, calls, metrics.Sum{}, rates, "[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
-		{"gone", 1, 0, calls, metrics.Sum{}, rates, "[{warn 0.1560  EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
+			"[{warn 0.1560 0.3060 EUR " + how + "30000.000 GiB-seconds at 0.00001}]"},
+		{"new", 0, 1, calls, metrics.Sum{}, rates, "[{warn  0.1560 EUR " + how + "15000.000 GiB-seconds at 0.00001}]"},
+		{"gone", 1, 0, calls, metrics.Sum{}, rates, "[{warn 0.1560  EUR " + how + "15000.000 GiB-seconds at 0.00001}]"},
 		{"as in the stage before", 0, 1, metrics.Sum{}, calls, rates,
-			"[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001, if invoked as often as in trial}]"},
+			"[{warn  0.1560 EUR " + how + "15000.000 GiB-seconds at 0.00001, if invoked as often as in trial}]"},
 		{"called once", 1, 2, metrics.Sum{Invocations: 1, TotalMs: 1_000_000}, metrics.Sum{}, rates,
 			"[{warn 0.3000 0.6000 EUR 30 invocations at 0.20 per million, and 60000.000 GiB-seconds at 0.00001}]"},
 		{"the same", 1, 1, calls, calls, rates, "[]"},

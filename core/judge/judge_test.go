@@ -27,8 +27,8 @@ func ExampleLook() {
 	fmt.Println(v.Outcome)
 	fmt.Println(v.Reason)
 	// Output:
-	// back
-	// warn: 14 of 200 calls failed, and 17 of 1800 of the one before; worse with a probability of over 0.9999, and goes back from 0.987 on
+	// roll-back
+	// warn: 14 of 200 invocations failed, and 17 of 1800 of the version before; probability of regression over 0.9999, rolls back from 0.987
 }
 
 // took is a minute of so many calls of both, and how long they took.
@@ -58,23 +58,23 @@ func TestLook(t *testing.T) {
 		says string
 	}{
 		{"nobody calls", Function{}, 0, On, "by time and by its cases"},
-		{"calls come to the old one alone", Function{Old: sum(10, 0)}, 0, Wait, "no call has come to it yet"},
-		{"few calls", Function{New: sum(5, 0), Old: sum(50, 0)}, 0, Wait, "judged from 20 calls on"},
-		{"few calls that fail", Function{New: sum(5, 5), Old: sum(50, 0)}, 0, Wait, "5 of 5 calls failed"},
+		{"calls come to the old one alone", Function{Old: sum(10, 0)}, 0, Wait, "not invoked yet"},
+		{"few calls", Function{New: sum(5, 0), Old: sum(50, 0)}, 0, Wait, "judged from 20 invocations"},
+		{"few calls that fail", Function{New: sum(5, 5), Old: sum(50, 0)}, 0, Wait, "5 of 5 invocations failed"},
 		{"alike", Function{New: sum(100, 1), Old: sum(900, 9)}, 0, On, "no regression detected"},
-		{"one error of few", Function{New: sum(20, 1), Old: sum(180, 0), Before: sum(5000, 20)}, 0, On, "nothing"},
-		{"worse", Function{New: sum(100, 12), Old: sum(900, 9)}, 0, Back, "12 of 100 calls failed"},
-		{"worse, looked at already", Function{New: sum(100, 12), Old: sum(900, 9)}, 90, On, "nothing"},
-		{"better", Function{New: sum(100, 0), Old: sum(900, 90)}, 0, On, "nothing"},
+		{"one error of few", Function{New: sum(20, 1), Old: sum(180, 0), Before: sum(5000, 20)}, 0, On, "no regression"},
+		{"worse", Function{New: sum(100, 12), Old: sum(900, 9)}, 0, Back, "12 of 100 invocations failed"},
+		{"worse, looked at already", Function{New: sum(100, 12), Old: sum(900, 9)}, 90, On, "no regression"},
+		{"better", Function{New: sum(100, 0), Old: sum(900, 90)}, 0, On, "no regression"},
 		{"worse, and good enough", Function{New: sum(100, 12), Old: sum(900, 9), Objective: Objective{ErrorsUnder: 0.3}}, 0, On,
-			"nothing"},
-		{"all fail in both", Function{New: sum(100, 100), Old: sum(900, 900)}, 0, On, "nothing"},
-		{"slower", slow(100, 50), 0, Back, "in the same minutes that of the one before"},
-		{"slower by little", slow(60, 50), 0, On, "nothing"},
-		{"slower by less than can be told", slow(4, 1), 0, On, "nothing"},
-		{"slower, and fast enough", fastEnough, 0, On, "nothing"},
+			"no regression"},
+		{"all fail in both", Function{New: sum(100, 100), Old: sum(900, 900)}, 0, On, "no regression"},
+		{"slower", slow(100, 50), 0, Back, "for the version before in the same minutes"},
+		{"slower by little", slow(60, 50), 0, On, "no regression"},
+		{"slower by less than can be told", slow(4, 1), 0, On, "no regression"},
+		{"slower, and fast enough", fastEnough, 0, On, "no regression"},
 		{"slow minutes are slow for both", Function{New: sum(120, 0), Old: sum(1000, 0), Minutes: []Minute{
-			took(20, 5, 980, 5), took(100, 80, 20, 80)}}, 0, On, "nothing"},
+			took(20, 5, 980, 5), took(100, 80, 20, 80)}}, 0, On, "no regression"},
 	} {
 		tt.f.Name = "warn"
 		got := Look([]Function{tt.f}, map[string]int{"warn": tt.last})

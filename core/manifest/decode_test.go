@@ -89,20 +89,20 @@ func TestDecode(t *testing.T) {
 	}{
 		{"names", fmt.Sprint(s.Name, s.Owner.V, s.Secrets, fn.Name, fn.RenamedFrom), "frostlinecold-nights[sms_key]warnalarm"},
 		{"a number", fmt.Sprint(limit.Type, *limit.Min, *limit.Max, limit.Default.V), "number-4 9 0.5"},
-		{"a choice", fmt.Sprint(mood.Type, mood.Values, mood.Min, mood.Default.V), "choice[calm loud] <nil> <nil>"},
+		{"a choice", fmt.Sprint(mood.Type, mood.Values, mood.Min, mood.Default.V), "enum[calm loud] <nil> <nil>"},
 		{"nothing of the name", fmt.Sprint(s.Setting("lost"), s.Stage("lost"), s.Function("warn")), "<nil> <nil> <nil>"},
 		{"on push, of main", trial.When + " " + trial.Branch, "push main"},
 		{"after a stage, on request", check.When + " " + check.Branch + check.After, "request trial"},
 		{"ready", actual.When + " " + actual.After, "ready check"},
 		{"one target", as(trial.Targets), `["local/north"]`},
 		{"targets", as(actual.Targets), `["local/north","local/coast"]`},
-		{"what runs in each", trial.RunCases + " " + check.RunCases + " " + actual.RunCases, "all all harmless"},
+		{"what runs in each", trial.RunCases + " " + check.RunCases + " " + actual.RunCases, "all all no_side_effects"},
 		{"strict", fmt.Sprint(trial.ForbidWildcards, actual.ForbidWildcards), "false true"},
 		{"set", fmt.Sprint(actual.Set["limit"].V, actual.Set["mood"].V, actual.Set["mood"].From.Rule, len(trial.Set)),
 			"1loudstage 0"},
 		{"no gates", as(trial.Gates), `{"Cases":null,"Soak":null,"Approvals":null,"Window":null,"Rules":null}`},
 		{"one approval", as(check.Gates.Approvals), `{"Count":1,"From":"growers","AllowPushers":false}`},
-		{"gates", as(actual.Gates), `{"Cases":["all"],"Soak":{"For":600000000000,"Calls":50,"ErrorsUnder":0.02},` +
+		{"gates", as(actual.Gates), `{"Cases":["all"],"Soak":{"For":600000000000,"MinInvocations":50,"ErrorsUnder":0.02},` +
 			`"Approvals":{"Count":2,"From":"council","AllowPushers":true},` +
 			`"Window":{"Days":"mon-thu","Hours":"08:00-15:00","Zone":"Europe/Oslo"},` +
 			`"Rules":[{"Name":"small","Expression":"pushers.size() \u003c 3"}]}`},
@@ -142,14 +142,14 @@ func TestCodeStaysInside(t *testing.T) {
 }
 
 func TestCasesRunWhereTheySay(t *testing.T) {
-	n, _ := tree.Parse("one.yaml", []byte("case: one\nharmless: true\nstages: [trial, live]\n"+
+	n, _ := tree.Parse("one.yaml", []byte("case: one\nno_side_effects: true\nstages: [trial, live]\n"+
 		"send: {route: GET /a, query: {at: noon, id: [a, b]}, headers: {X-A: b}}\nexpect: [status == 200, cold]\n"))
 	c := manifest.DecodeCase("one.yaml", n)
 	if got := fmt.Sprint(c.Name, c.Send.Route, c.Send.Query, c.Send.Headers, len(c.Expect), c.Expect[1].Text); got !=
 		"oneGET /amap[at:noon id:[a b]] map[X-A:b] 2cold" {
 		t.Errorf("the case is %s", got)
 	}
-	for prove, want := range map[string][2]bool{"all": {true, true}, "harmless": {true, false}, "none": {false, false}} {
+	for prove, want := range map[string][2]bool{"all": {true, true}, "no_side_effects": {true, false}, "none": {false, false}} {
 		loud := c
 		loud.NoSideEffects = false
 		stage := &manifest.Stage{Name: "live", RunCases: prove}
@@ -206,7 +206,7 @@ func TestSettingsFit(t *testing.T) {
 	if got := free.Fits(1e9); got != "" {
 		t.Error(got)
 	}
-	choice := manifest.Setting{Type: "choice", Values: []string{"calm", "loud"}}
+	choice := manifest.Setting{Type: "enum", Values: []string{"calm", "loud"}}
 	if choice.Fits("calm") != "" || choice.Fits("silent") == "" {
 		t.Error(choice.Fits("calm"), choice.Fits("silent"))
 	}

@@ -22,7 +22,7 @@ func TestTemplates(t *testing.T) {
 		{"${", "", "not closed"},
 		{"${functions.warn}", "", "functions.name.url"},
 		{"${stage.nam}", "", `did you mean "stage.name"`},
-		{"${env.HOME}", "", "there are settings"},
+		{"${env.HOME}", "", "expected settings"},
 	}
 	for _, tt := range tests {
 		template, err := manifest.ParseTemplate(tt.text)

@@ -237,13 +237,13 @@ func TestRefuses(t *testing.T) {
 	}
 }
 
-// The limits are those that docs/problems.md and the page tell.
+// The limits are those in docs/problems.md and on the page.
 func TestLimits(t *testing.T) {
 	_, err := pack.List([]pack.Entry{{Path: "big", Content: make([]byte, 52_500_000)}})
-	if want := "its files have 50.1 MiB, up to 50 MiB are possible"; err == nil || !strings.Contains(err.Error(), want) {
+	if want := "the archive exceeds the limit: 50.1 MiB, the limit is 50 MiB"; err == nil || !strings.Contains(err.Error(), want) {
 		t.Errorf("%v, want %q", err, want)
 	}
-	if _, err = pack.List(make([]pack.Entry, 20_001)); err == nil || !strings.Contains(err.Error(), "20001 files, up to 20000") {
+	if _, err = pack.List(make([]pack.Entry, 20_001)); err == nil || !strings.Contains(err.Error(), "20001 files, the limit is 20000") {
 		t.Error(err)
 	}
 }

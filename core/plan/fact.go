@@ -59,7 +59,11 @@ func (p *Plan) Facts() []string {
 		}
 		f := Fact{Kind: string(s.Change), Subject: s.Address}
 		for _, a := range s.Attributes {
-			f.Values = append(f.Values, FactValue{Name: a.Name, Before: a.Before, After: a.After})
+			before := a.Before
+			if a.Drifted {
+				before = a.Actual
+			}
+			f.Values = append(f.Values, FactValue{Name: a.Name, Before: before, After: a.After})
 		}
 		facts = append(facts, f)
 	}

@@ -22,11 +22,11 @@ func ExampleMay() {
 // TestEveryRoleAndAct holds each role against each act, and one who has none.
 func TestEveryRoleAndAct(t *testing.T) {
 	may := map[string]string{
-		rights.Reader:        "look",
-		rights.Author:        "look try write ask secrets run",
-		rights.Approver:      "look try ask approve secrets run",
-		rights.Operator:      "look try ask secrets run",
-		rights.Administrator: "look try write ask approve override secrets run administer",
+		rights.Reader:        "view",
+		rights.Author:        "view invoke write request set-secrets deploy",
+		rights.Approver:      "view invoke request approve set-secrets deploy",
+		rights.Operator:      "view invoke request set-secrets deploy",
+		rights.Administrator: "view invoke write request approve override set-secrets deploy administer",
 		"stranger":           "",
 	}
 	for role, want := range may {

@@ -30,22 +30,22 @@ func TestTokensNarrow(t *testing.T) {
 		at    string
 		may   bool
 	}{
-		{everywhere, token("look,approve"), rights.Approve, "frostline/live", true},
-		{everywhere, token("look,approve"), rights.Deploy, "frostline/live", false},
-		{everywhere, token("look,write"), rights.Write, "frostline", false}, // an approver has no right to write
-		{everywhere, token("look,approve", "frostline"), rights.Approve, "frostline/live", true},
-		{everywhere, token("look,approve", "frostline"), rights.Approve, "watering/live", false},
-		{everywhere, token("look,approve", "frostline"), rights.Approve, "", false},
-		{everywhere, token("look,approve", "frostline/live"), rights.Approve, "frostline/preview", false},
-		{everywhere, token("look,approve", "frostline/live"), rights.View, "frostline", true},
-		{everywhere, token("look,approve", "frostline/live"), rights.View, "frostline/preview", true},
-		{everywhere, token("look,approve", "frostline/live"), rights.View, "watering", false},
-		{everywhere, token("look", "frostline"), rights.View, "", false},
+		{everywhere, token("view,approve"), rights.Approve, "frostline/live", true},
+		{everywhere, token("view,approve"), rights.Deploy, "frostline/live", false},
+		{everywhere, token("view,write"), rights.Write, "frostline", false}, // an approver has no right to write
+		{everywhere, token("view,approve", "frostline"), rights.Approve, "frostline/live", true},
+		{everywhere, token("view,approve", "frostline"), rights.Approve, "watering/live", false},
+		{everywhere, token("view,approve", "frostline"), rights.Approve, "", false},
+		{everywhere, token("view,approve", "frostline/live"), rights.Approve, "frostline/preview", false},
+		{everywhere, token("view,approve", "frostline/live"), rights.View, "frostline", true},
+		{everywhere, token("view,approve", "frostline/live"), rights.View, "frostline/preview", true},
+		{everywhere, token("view,approve", "frostline/live"), rights.View, "watering", false},
+		{everywhere, token("view", "frostline"), rights.View, "", false},
 		{everywhere, token("approve"), rights.View, "frostline", false},
-		{inPreview, token("look,approve"), rights.Approve, "frostline/preview", true},
-		{inPreview, token("look,approve"), rights.Approve, "frostline/live", false}, // never more than its maker
-		{inPreview, token("look,approve", "frostline/live"), rights.Approve, "frostline/live", false},
-		{rights.Person{Handle: "gone"}, token("look"), rights.View, "frostline", false},
+		{inPreview, token("view,approve"), rights.Approve, "frostline/preview", true},
+		{inPreview, token("view,approve"), rights.Approve, "frostline/live", false}, // never more than its maker
+		{inPreview, token("view,approve", "frostline/live"), rights.Approve, "frostline/live", false},
+		{rights.Person{Handle: "gone"}, token("view"), rights.View, "frostline", false},
 	} {
 		p := tt.p
 		p.Token = tt.token
@@ -63,20 +63,20 @@ func TestMayMake(t *testing.T) {
 	wren := rights.Person{Handle: "wren", Role: rights.Author}
 	linden := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "live"}}}
 	byToken := wren
-	byToken.Token = token("look,write")
+	byToken.Token = token("view,write")
 	for _, tt := range []struct {
 		name  string
 		p     rights.Person
 		token *rights.Token
 		may   bool
 	}{
-		{"what they may", wren, token("look,write,run"), true},
-		{"what they may not", wren, token("look,approve"), false},
-		{"where they may", linden, token("look,approve", "frostline/live"), true},
-		{"where they may not", linden, token("look,approve", "frostline"), false},
-		{"another place", linden, token("look,approve", "watering"), false},
-		{"to look goes anywhere", linden, token("look", "watering"), true},
-		{"by a token", byToken, token("look"), false},
+		{"what they may", wren, token("view,write,deploy"), true},
+		{"what they may not", wren, token("view,approve"), false},
+		{"where they may", linden, token("view,approve", "frostline/live"), true},
+		{"where they may not", linden, token("view,approve", "frostline"), false},
+		{"another place", linden, token("view,approve", "watering"), false},
+		{"to look goes anywhere", linden, token("view", "watering"), true},
+		{"by a token", byToken, token("view"), false},
 	} {
 		if err := rights.MayMake(tt.p, *tt.token); (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrDenied) {
 			t.Errorf("%s: %v", tt.name, err)

@@ -26,9 +26,9 @@ func TestParse(t *testing.T) {
 		}
 	}
 	for text, says := range map[string]string{
-		"/a": "method and a path", "GET": "method and a path", "FETCH /a": "not a method", "GET a": "starts with /",
+		"/a": "method and a path", "GET": "method and a path", "FETCH /a": "unknown method", "GET a": "must start with /",
 		"GET /a/": "empty segment", "GET //a": "empty segment",
-		"GET /a?b=c": "no query", "GET /{a": "whole segment", "GET /x{a}": "whole segment", "GET /{a}/{a}": "twice",
+		"GET /a?b=c": "no query", "GET /{a": "whole segment", "GET /x{a}": "whole segment", "GET /{a}/{a}": "duplicate parameter",
 		"GET /{a...}/b": "at the end", "GET /{}": "not a parameter", "GET /{1a}": "not a parameter", "GET /{a[}": "not a parameter",
 		"GET /{a`}": "not a parameter", "GET /{a:}": "not a parameter", "GET /{a/b}": "whole segment", "": "method and a path",
 	} {

@@ -61,7 +61,7 @@ func TestCronRefuses(t *testing.T) {
 	for text, says := range map[string]string{
 		"": "five fields", "* * * *": "five fields", "60 * * * *": "minute", "* 24 * * *": "hour",
 		"* * 0 * *": "day of month", "* * * 13 *": "month", "* * * * 8": "day of week",
-		"*/0 * * * *": "step", "5-1 * * * *": "backwards", "a * * * *": "minute", "0 0 31 4 *": "never fire",
+		"*/0 * * * *": "step", "5-1 * * * *": "backwards", "a * * * *": "minute", "0 0 31 4 *": "never run",
 		"* * * * monday": "day of week", "1, * * * *": "minute", "@daily": "five fields",
 		"1,60 * * * *": "minute", "* 1,24 * * *": "hour", "* * 1,32 * *": "day of month", "* * * 1,13 *": "month",
 		"* * * * 1,8": "day of week",

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"github.com/google/renameio/v2"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/engine/source"
@@ -63,7 +64,7 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 	}
 	a, err := b.keep(entries)
 	out.Digest = a.Digest
-	fmt.Fprintf(log, "%s: %d files, %d bytes, %s\n", fn.Name, len(a.Listing), a.Bytes, shortDigest(a.Digest))
+	fmt.Fprintf(log, "%s: %s, %d bytes, %s\n", fn.Name, language.FormatCount(len(a.Listing), "file"), a.Bytes, shortDigest(a.Digest))
 	return out, a, err
 }
 

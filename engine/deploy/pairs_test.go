@@ -102,7 +102,7 @@ func (w *world) draw(dice *rand.Rand, before *manifest.Service) (*manifest.Servi
 				for _, old := range before.Functions {
 					if files[old.Name+"/function.yaml"] == "" && old.Name > name && old.Name != renamed {
 						renamed = old.Name
-						text += "was: " + renamed + "\n"
+						text += "renamed_from: " + renamed + "\n"
 						break
 					}
 				}
@@ -113,7 +113,7 @@ func (w *world) draw(dice *rand.Rand, before *manifest.Service) (*manifest.Servi
 			}
 			off := one("", ", enabled: false")
 			text += "triggers:\n  ask: {route: " + one("GET", "POST", "ANY") + " " + one("/s", "/s/{id}", "/s/{key}", "/t/{rest...}") +
-				", open_to: " + one("members", "anyone", "[growers]") + off + "}\n" +
+				", open_to: " + one("authenticated", "anyone", "[growers]") + off + "}\n" +
 				one("", "  sweep: {every: 5m}\n", "  sweep: {cron: \"0 6 * * *\", zone: Europe/Oslo}\n") +
 				one("", "  in: {queue: alerts}\n", "  in: {objects: photos, events: [written]}\n")
 			files[name+"/function.yaml"], files[name+"/main.py"] = text, "def run(call):\n    return 0\n"

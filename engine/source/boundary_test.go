@@ -121,7 +121,7 @@ func TestAServiceOfAnotherRepositoryIsRefused(t *testing.T) {
 	for _, branch := range []string{"main", "feature"} {
 		out, err := pushFiles(t, address, "wren", branch, files)
 		if err == nil || !strings.Contains(out,
-			"the service watering belongs to target repository elsewhere, so that brambleford cannot hold it; give it another name in watering/rudmar.yaml, or move it") {
+			"the service watering belongs to the repository elsewhere, so brambleford cannot contain it; rename it in watering/rudmar.yaml, or move it") {
 			t.Errorf("%s: %v\n%s", branch, err, out)
 		}
 	}

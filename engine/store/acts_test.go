@@ -66,13 +66,13 @@ func story(s *store.Store) []acts.Act {
 	steps := []plan.Step{
 		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create, Want: map[string]any{"owner": "x"}},
 		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create,
-			Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
+			Want: map[string]any{"retention": 5.0}, WantNeeds: []string{"identity/warn"}},
 		{Index: 2, Address: "function/warn", Kind: "function", Function: "warn", Change: resource.Create, Want: map[string]any{"memory": 134217728.0, "timeout": 2000.0}},
 		{Index: 3, Address: "revision/warn", Kind: "revision", Function: "warn", Change: resource.Create},
 		{Index: 4, Address: "route/warn/a", Kind: "route", Function: "warn", Change: resource.Create},
 	}
 	renamed := plan.Step{Index: 0, Address: "logs/alert", Kind: "logs", Function: "alert", RenamedFrom: "warn", Change: resource.Update,
-		Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/alert"}}
+		Want: map[string]any{"retention": 5.0}, WantNeeds: []string{"identity/alert"}}
 	var kept, deployment int64
 	var lease store.Lease
 	plans := func(version int, serial int64, steps []plan.Step) *plan.Plan {
@@ -243,13 +243,13 @@ func story(s *store.Store) []acts.Act {
 		{"drift is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, true) }},
 		{"nothing else is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, false) }},
 		{"drift is left for a while", func(ctx context.Context) error {
-			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Actual: 7.0, Reason: "audit", Person: "linden", Until: 1_900_000_000_000})
+			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "retention", Actual: 7.0, Reason: "audit", Person: "linden", Until: 1_900_000_000_000})
 		}},
 		{"drift is left for good", func(ctx context.Context) error {
-			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Actual: 7.0, Reason: "audit", Person: "linden"})
+			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "retention", Actual: 7.0, Reason: "audit", Person: "linden"})
 		}},
-		{"drift is left no more", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "keep", "linden") }},
-		{"it is left no more twice", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "keep", "linden") }},
+		{"drift is left no more", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "retention", "linden") }},
+		{"it is left no more twice", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "retention", "linden") }},
 		{"version 2 is pushed", func(ctx context.Context) error {
 			return s.SeeHead(ctx, head("aaaaaaaaaaaaaa", "bbbbbbbbbbbbbb", asked("bbbbbbbbbbbbbb")))
 		}},

@@ -45,6 +45,6 @@ func (s *Store) EndBranchPlan(ctx context.Context, b BranchPlan, stage, text str
 			return err
 		}
 		return tx.Notify(ctx, NoticeBranch, b.Service, stage, b.Branch+": "+text,
-			map[string]any{"branch": b.Branch, "commit": b.Hash, "by": b.Person, "consequences": says})
+			map[string]any{"branch": b.Branch, "commit": b.Hash, "by": b.Person, "impact": says})
 	})
 }

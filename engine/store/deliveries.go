@@ -249,8 +249,12 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	}
 	text := "version " + itoa(d.Version) + " is " + string(d.State)
 	switch {
+	case d.State == delivery.Failed:
+		text = "version " + itoa(d.Version) + " failed"
 	case d.State == delivery.RolledBack:
 		text = "version " + itoa(d.Version) + " was rolled back"
+	case d.State == delivery.Rejected, d.State == delivery.Superseded:
+		text = "version " + itoa(d.Version) + " was " + string(d.State)
 	case d.Removes && d.State == delivery.Settled:
 		text = "version " + itoa(d.Version) + " deleted the stage"
 	}
@@ -267,7 +271,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		}
 	}
 	if err := tx.Notify(ctx, noticeDelivery+string(d.State), d.Service, d.Stage, text,
-		map[string]any{"version": d.Version, "state": d.State, "why": d.Reason, "by": m.Person}); err != nil {
+		map[string]any{"version": d.Version, "state": d.State, "reason": d.Reason, "by": m.Person}); err != nil {
 		return err
 	}
 	return tx.Tell(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})

@@ -58,9 +58,9 @@ var formerTexts = []struct {
 	now string
 }{
 	{regexp.MustCompile(`^(version \d+) is proving$`), "$1 is testing"},
-	{regexp.MustCompile(`^(version \d+) is stopped`), "$1 is failed"},
-	{regexp.MustCompile(`^(version \d+) is refused`), "$1 is rejected"},
-	{regexp.MustCompile(`^(version \d+) is overtaken`), "$1 is superseded"},
+	{regexp.MustCompile(`^(version \d+) is stopped`), "$1 failed"},
+	{regexp.MustCompile(`^(version \d+) is refused`), "$1 was rejected"},
+	{regexp.MustCompile(`^(version \d+) is overtaken`), "$1 was superseded"},
 	{regexp.MustCompile(`^(version \d+) (is went back|went back)`), "$1 was rolled back"},
 	{regexp.MustCompile(`^(version \d+) was put back$`), "rolled back to $1"},
 	{regexp.MustCompile(`^(version \d+) took the stage away$`), "$1 deleted the stage"},

@@ -311,12 +311,12 @@ func TestOpenAgain(t *testing.T) {
 	if err != nil || heads["main"] != "abc" {
 		t.Errorf("%v %v", heads, err)
 	}
-	queued[0].State, queued[0].Version = "done", 1
+	queued[0].State, queued[0].Version = "succeeded", 1
 	must(t, again.EndBuild(t.Context(), queued[0]))
 	if err := again.EndBuild(t.Context(), queued[0]); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("a build that has ended: %v", err)
 	}
-	if b, err := again.BuildOf(t.Context(), "frostline", 1); err != nil || b.State != "done" {
+	if b, err := again.BuildOf(t.Context(), "frostline", 1); err != nil || b.State != "succeeded" {
 		t.Errorf("%+v %v", b, err)
 	}
 }

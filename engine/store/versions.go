@@ -167,7 +167,7 @@ func (tx Tx) endBuild(ctx context.Context, b Build) error {
 	told := map[string]any{"commit": b.Hash, "branch": b.Branch, "by": b.Person}
 	switch b.State {
 	case BuildFailed:
-		told["why"] = b.Reason
+		told["reason"] = b.Reason
 		err = tx.Notify(ctx, NoticeBuildFailed, b.Service, "", "commit "+short(b.Hash)+" failed to build: "+b.Reason, told)
 	case BuildSucceeded:
 		told["version"] = b.Version

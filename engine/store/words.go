@@ -338,6 +338,10 @@ func presentNotification(row []string) ([]string, error) {
 		if text, ok := data["text"].(string); ok {
 			data["text"] = presentText(text)
 		}
+		rename(data, "why", "reason", "consequences", "impact")
+		if state, ok := data["state"].(string); ok && strings.HasPrefix(kind, noticeDelivery) {
+			data["state"] = strings.TrimPrefix(presentKind(noticeDelivery+state), noticeDelivery)
+		}
 	}
 	return []string{kind, toJSON(event)}, nil
 }

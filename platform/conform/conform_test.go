@@ -70,7 +70,7 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 		rule    string
 		between func(w http.ResponseWriter, r *http.Request, next http.Handler)
 	}{
-		{"without the installation's token", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+		{"requests without the installation's token are refused", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			r.Header.Set("Authorization", "Bearer secret")
 			next.ServeHTTP(w, r)
 		}},
@@ -106,7 +106,7 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 		{"an operation that fails says why", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			if strings.HasPrefix(r.URL.Path, "/operations/") {
 				w.Header().Set("Content-Type", "application/json")
-				_, _ = io.WriteString(w, `{"id": "o", "state": "done", "address": "function/alone", "begunAt": 1}`)
+				_, _ = io.WriteString(w, `{"id": "o", "state": "done", "address": "function/alone", "startedAt": 1}`)
 				return
 			}
 			next.ServeHTTP(w, r)

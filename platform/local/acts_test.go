@@ -120,7 +120,7 @@ func acting(t *testing.T) acts.Stage {
 			if err := delivers("subscription/alarm/read")(ctx); err != nil {
 				return err
 			}
-			if told := slices.ContainsFunc(p.observed.lines, func(l placedLine) bool { return strings.HasPrefix(l.Text, "parked after 5") }); told != parked {
+			if told := slices.ContainsFunc(p.observed.lines, func(l placedLine) bool { return strings.HasPrefix(l.Text, "dead letter after 5") }); told != parked {
 				return fmt.Errorf("after %d attempts it is told that it is parked: %v", before+1, told)
 			}
 			return nil
@@ -147,12 +147,12 @@ func acting(t *testing.T) acts.Stage {
 		put("what does not exist is changed", "identity/gone", identity("growers"), func(w *wish) { w.Match = "*" }),
 		put("a grant with a secret is put", "grant/warn/secrets/key", map[string]any{"resource": "secrets/key", "verbs": []any{"read"}},
 			func(w *wish) { w.Secrets = map[string]string{"value": "hidden"} }),
-		put("who deploys puts log lines", "logs/warn", map[string]any{"keep": 5_000_000.0}, func(w *wish) { w.Fence = 7 }),
-		put("who deployed before is too late", "logs/warn", map[string]any{"keep": 6_000_000.0}, func(w *wish) { w.Fence = 6 }),
+		put("who deploys puts log lines", "logs/warn", map[string]any{"retention": 5_000_000.0}, func(w *wish) { w.Fence = 7 }),
+		put("who deployed before is too late", "logs/warn", map[string]any{"retention": 6_000_000.0}, func(w *wish) { w.Fence = 6 }),
 		put("a function is put", "function/warn", config(1<<27), secret),
 		put("a revision is put", "revision/warn", frozen(first), nil),
 		put("a pointer is put", "pointer/warn", map[string]any{"shares": map[string]any{resource.RevisionID(listing.Digest(), first): 100.0}}, nil),
-		put("an opening is put", "opening/warn/ask", map[string]any{"to": []any{"members"}}, nil),
+		put("an opening is put", "opening/warn/ask", map[string]any{"to": []any{"authenticated"}}, nil),
 		put("a route is put", "route/warn/ask", route("/warn"), nil),
 		put("another one takes the same", "route/warn/other", route("/warn"), nil),
 		put("a schedule is put", "schedule/warn/sweep", map[string]any{"every": 60_000.0, "enabled": true}, nil),
@@ -185,13 +185,13 @@ func acting(t *testing.T) acts.Stage {
 		ask("a secret is kept that is no text", "secret", "PUT", hand+"/secrets/salt", `7`),
 		ask("the owner is changed by hand", "secret", "PUT", hand+"/identity%2Fwarn", `{"owner": "somebody"}`),
 		ask("a caller is known", "secret", "POST", "/hand/callers", `{"name": "vet", "groups": ["growers", "vets"]}`),
-		put("its log lines are kept too short", "logs/warn", map[string]any{"keep": 1000.0}, nil),
+		put("its log lines are kept too short", "logs/warn", map[string]any{"retention": 1000.0}, nil),
 		{Name: "an hour goes by", Do: func(context.Context) error { now = now.Add(time.Hour); return nil }},
 		{Name: "it fires", Do: fires},
 		put("it is called alarm", "identity/alarm", identity("growers"), func(w *wish) { w.Was = "warn" }),
 		put("it is called alarm again", "identity/alarm", identity("growers"), func(w *wish) { w.Was = "warn" }),
 		put("nothing is called alert", "identity/alert", identity("growers"), func(w *wish) { w.Was = "warn" }),
-		put("a log is no identity", "logs/alert", map[string]any{"keep": 5_000_000.0}, func(w *wish) { w.Was = "alarm" }),
+		put("a log is no identity", "logs/alert", map[string]any{"retention": 5_000_000.0}, func(w *wish) { w.Was = "alarm" }),
 		remove("its pointer is removed by who saw another", "pointer/alarm", func(w *wish) { w.Match = "other" }),
 		remove("a function that is called is removed", "function/alarm", nil),
 		remove("its pointer is removed", "pointer/alarm", nil),
@@ -227,15 +227,15 @@ func acting(t *testing.T) acts.Stage {
 		ask("it reads a secret", "mine", "GET", data+"/secrets/salt", ""),
 		ask("an operation is looked at that is none", "secret", "GET", "/operations/o-1", ""),
 		ask("it sends", "mine", "POST", data+"/queues/out", "7"),
-		begins("a change is accepted", "logs/alarm", map[string]any{"keep": 9_000_000.0}, nil),
+		begins("a change is accepted", "logs/alarm", map[string]any{"retention": 9_000_000.0}, nil),
 		{Name: "it is carried out", Do: carriesOut},
-		begins("a change is accepted that cannot be", "logs/alarm", map[string]any{"keep": 9_000_000.0}, func(w *wish) { w.Match, w.Key = "other", "again" }),
+		begins("a change is accepted that cannot be", "logs/alarm", map[string]any{"retention": 9_000_000.0}, func(w *wish) { w.Match, w.Key = "other", "again" }),
 		{Name: "it fails", Do: carriesOut},
-		begins("it is delivery requested once more", "logs/alarm", map[string]any{"keep": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("it is delivery requested once more", "logs/alarm", map[string]any{"retention": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
 		{Name: "it is carried out now", Do: carriesOut},
 		begins("its log lines are to be removed", "logs/alarm", nil, func(w *wish) { w.Remove = true }),
 		{Name: "they are removed", Do: carriesOut},
-		begins("what is done is delivery requested again", "logs/alarm", map[string]any{"keep": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("what is done is delivery requested again", "logs/alarm", map[string]any{"retention": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
 		ask("the weather is slow", "secret", "PUT", "/hand/north/weather", `{"take_ms": 5}`),
 		remove("its revision is removed", "revision/alarm", nil),
 		remove("its function is removed", "function/alarm", nil),

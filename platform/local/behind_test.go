@@ -105,9 +105,9 @@ func TestWhatCannotBeWrittenWaits(t *testing.T) {
 			t.Errorf("%s:\n%s\nnot\n%s", table, strings.Join(got, "\n"), strings.Join(want, "\n"))
 		}
 	}
-	for text, times := range map[string]int{"they wait in memory": 1, "the disk is full": 1, "are written again": 1, "are lost": 0} {
+	for text, times := range map[string]int{"they are kept in memory": 1, "the disk is full": 1, "writing log lines and metrics again": 1, "are lost": 0} {
 		if n := strings.Count(told.String(), text); n != times {
-			t.Errorf("%q was told %d times: %s", text, n, told.String())
+			t.Errorf("%q was logged %d times: %s", text, n, told.String())
 		}
 	}
 }

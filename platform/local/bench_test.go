@@ -73,7 +73,7 @@ func newBench(b *testing.B, atOnce float64) *bench {
 		address    string
 		attributes map[string]any
 	}{
-		{"identity/echo", map[string]any{"owner": "x"}}, {"logs/echo", map[string]any{"keep": 86_400_000.0}},
+		{"identity/echo", map[string]any{"owner": "x"}}, {"logs/echo", map[string]any{"retention": 86_400_000.0}},
 		{"function/echo", config},
 		{"revision/echo", map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": id}},
 		{"pointer/echo", map[string]any{"shares": map[string]any{id: 100.0}}},

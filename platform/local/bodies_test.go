@@ -129,8 +129,8 @@ def run(call):
 	for _, l := range lines {
 		told += l.Text + "\n"
 	}
-	for _, want := range []string{"the header Clear-Site-Data is skipped", "the header Transfer-Encoding is skipped",
-		`the cookie "rudmar_session" is skipped`, "status 103 is none", `the header "X-Split" is skipped`} {
+	for _, want := range []string{"dropped header Clear-Site-Data", "dropped header Transfer-Encoding",
+		`dropped cookie "rudmar_session"`, "status 103 is not allowed", `dropped header "X-Split"`} {
 		if !strings.Contains(told, want) {
 			t.Errorf("the log does not say %q", want)
 		}

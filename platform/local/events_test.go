@@ -63,7 +63,7 @@ func TestQueues(t *testing.T) {
 	s.looker()
 	s.noting("intake", nil)
 	s.put("subscription/intake/reading",
-		map[string]any{"source": "queue/readings", "batch": 3.0, "wait": 60_000.0, "enabled": true})
+		map[string]any{"source": "queue/readings", "batch_size": 3.0, "max_wait": 60_000.0, "enabled": true})
 	s.deploy("sender", "import rudmar\ndef run(call):\n    return rudmar.queue(call.event['to']).send(call.event['body'])\n", nil)
 	s.put("grant/sender/queues/readings", map[string]any{"resource": "queues/readings", "verbs": []any{"send"}})
 	send := func(body any) {
@@ -72,7 +72,7 @@ func TestQueues(t *testing.T) {
 		}
 	}
 	if inv := s.call("sender", map[string]any{"to": "others", "body": 1}); inv.Error == nil ||
-		!strings.Contains(inv.Error.Message, "may not send queues/others") {
+		!strings.Contains(inv.Error.Message, "cannot send queues/others") {
 		t.Errorf("a queue that is not granted: %+v", inv)
 	}
 	send(1)
@@ -129,7 +129,7 @@ func TestABusyFunctionIsNotAttempted(t *testing.T) {
 		}
 	}
 	s.put("subscription/intake/reading",
-		map[string]any{"source": "queue/readings", "batch": 1.0, "wait": 0.0, "enabled": true})
+		map[string]any{"source": "queue/readings", "batch_size": 1.0, "max_wait": 0.0, "enabled": true})
 	throttled := func() (n int) {
 		t.Helper()
 		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Time{})
@@ -164,7 +164,7 @@ func TestFourAreUnderWay(t *testing.T) {
 			t.Fatal(status, text)
 		}
 	}
-	s.put("subscription/intake/reading", map[string]any{"source": "queue/readings", "batch": 1.0, "wait": 0.0, "enabled": true})
+	s.put("subscription/intake/reading", map[string]any{"source": "queue/readings", "batch_size": 1.0, "max_wait": 0.0, "enabled": true})
 	until(t, "all have come", func() bool {
 		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Time{})
 		must(t, err)
@@ -203,7 +203,7 @@ func TestMessagesOutliveThePlatform(t *testing.T) {
 	s.looker()
 	s.noting("intake", nil)
 	s.put("subscription/intake/reading",
-		map[string]any{"source": "queue/readings", "batch": 4.0, "wait": 0.0, "enabled": true})
+		map[string]any{"source": "queue/readings", "batch_size": 4.0, "max_wait": 0.0, "enabled": true})
 	until(t, "all have come", func() bool {
 		seen := map[any]bool{}
 		for _, event := range s.seen("intake") {
@@ -220,11 +220,11 @@ func TestObjectsAndFunctionEnds(t *testing.T) {
 	s.looker()
 	s.noting("thumb", nil)
 	s.put("subscription/thumb/photo",
-		map[string]any{"source": "objects/photos", "on": []any{"created"}, "match": "raw/**/*.jpg", "enabled": true})
+		map[string]any{"source": "objects/photos", "events": []any{"created"}, "match": "raw/**/*.jpg", "enabled": true})
 	s.noting("tidy", nil)
-	s.put("subscription/tidy/gone", map[string]any{"source": "objects/photos", "on": []any{"deleted"}, "enabled": true})
+	s.put("subscription/tidy/gone", map[string]any{"source": "objects/photos", "events": []any{"deleted"}, "enabled": true})
 	s.noting("relay", nil)
-	s.put("subscription/relay/failed", map[string]any{"source": "function/camera", "on": []any{"failed"}, "enabled": true})
+	s.put("subscription/relay/failed", map[string]any{"source": "function/camera", "events": []any{"failed"}, "enabled": true})
 	s.deploy("camera", `
 import rudmar
 def run(call):
@@ -276,7 +276,7 @@ func TestCirclesEnd(t *testing.T) {
 	s.call("echo", nil)
 	until(t, "the circle is told", func() bool {
 		lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "echo"})
-		return err == nil && strings.Contains(fmt.Sprint(lines), "which looks like a circle")
+		return err == nil && strings.Contains(fmt.Sprint(lines), "probably in a cycle")
 	})
 }
 

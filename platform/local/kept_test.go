@@ -102,7 +102,7 @@ func TestQuotasByOne(t *testing.T) {
 	err := put("schedule/warn/more", schedule)
 	var known *refusal
 	if !errors.As(err, &known) || known.status != 403 || known.kind != quotaProblem ||
-		!strings.Contains(err.Error(), "warn in north/frostline/trial may have 50 resources of the kind schedule, and has 50") {
+		!strings.Contains(err.Error(), "warn in north/frostline/trial can have 50 resources of kind schedule, and has 50") {
 		t.Errorf("one more: %v", err)
 	}
 	if err := errors.Join(put("schedule/warn/at7", map[string]any{"every": 120_000.0, "enabled": true}), put("schedule/watch/more", schedule)); err != nil {
@@ -129,7 +129,7 @@ func TestRoutesThatAreOff(t *testing.T) {
 		{"route/watch/ask", route("/hills/{hill}", true), false},
 		{"route/warn/ask", route("/hills/{id}", true), true},
 	} {
-		if err := put(tt.address, tt.route); (err != nil) != tt.refused || tt.refused && !strings.Contains(err.Error(), "both take the request") {
+		if err := put(tt.address, tt.route); (err != nil) != tt.refused || tt.refused && !strings.Contains(err.Error(), "both match the request") {
 			t.Errorf("%d: %v", i, err)
 		}
 	}
@@ -172,7 +172,7 @@ func TestAnOlderPlatform(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = p.put(t.Context(), sc, "route/warn/other", wish{Key: "other", Attributes: map[string]any{"method": "GET", "path": "/hills", "enabled": true}})
-	if err == nil || !strings.Contains(err.Error(), "route/warn/ask both take the request GET /hills") {
+	if err == nil || !strings.Contains(err.Error(), "route/warn/ask both match the request GET /hills") {
 		t.Errorf("what an older program put there is taken twice: %v", err)
 	}
 	must(t, p.Close())

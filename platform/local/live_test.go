@@ -304,7 +304,7 @@ func TestChangesByHand(t *testing.T) {
 func TestCallers(t *testing.T) {
 	s := newStand(t)
 	s.deploy("stations", "def run(call):\n    return call.event['headers'].get('authorization', 'not told')\n", nil)
-	for trigger, to := range map[string][]any{"members": {"members"}, "growers": {"growers", "council"}} {
+	for trigger, to := range map[string][]any{"authenticated": {"authenticated"}, "growers": {"growers", "council"}} {
 		s.put("opening/stations/"+trigger, map[string]any{"to": to})
 		s.put("route/stations/"+trigger, map[string]any{"method": "GET", "path": "/" + trigger, "enabled": true})
 	}
@@ -321,7 +321,7 @@ func TestCallers(t *testing.T) {
 		path, token string
 		status      int
 	}{
-		{"members", "", 401}, {"members", "wrong", 401}, {"members", other, 200}, {"growers", other, 403},
+		{"authenticated", "", 401}, {"authenticated", "wrong", 401}, {"authenticated", other, 200}, {"growers", other, 403},
 		{"growers", grower, 200}, {"nothing", grower, 404},
 	} {
 		headers := map[string]string{"Authorization": "Bearer " + tt.token}

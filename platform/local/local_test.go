@@ -105,7 +105,7 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 		config[k] = v
 	}
 	s.put("identity/"+name, map[string]any{"owner": "cold-nights"})
-	s.put("logs/"+name, map[string]any{"keep": 86_400_000.0})
+	s.put("logs/"+name, map[string]any{"retention": 86_400_000.0})
 	s.put("function/"+name, config)
 	configuration := resource.Configuration(config)
 	id := resource.RevisionID(listing.Digest(), configuration)
@@ -150,7 +150,7 @@ def run(call):
 		streams[string(l.Stream)] = l.Text
 	}
 	if streams["out"] != "looking at weir" || streams["err"] != "careful" ||
-		!strings.HasPrefix(streams["platform"], "answered in") {
+		!strings.HasPrefix(streams["platform"], "succeeded in") {
 		t.Errorf("log lines: %v", streams)
 	}
 	lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "warn", Invocation: second.Id})

@@ -58,7 +58,7 @@ func TestOperationsOutliveTheirPlatform(t *testing.T) {
 		c.set(c.Now().Add(time.Second))
 		select {
 		case err := <-failed:
-			if !platform.HasStatus(err, http.StatusPreconditionFailed) || !strings.Contains(err.Error(), "has changed since") {
+			if !platform.HasStatus(err, http.StatusPreconditionFailed) || !strings.Contains(err.Error(), "has changed: its tag") {
 				t.Errorf("a change with an outdated tag: %v", err)
 			}
 			return

@@ -44,7 +44,7 @@ func TestWhatRoutesAnswer(t *testing.T) {
 	s.route("warn", "ask", "GET", "/frost")
 	s.route("warn", "set", "PUT", "/frost")
 	if answer, body := s.request("POST", "/frost"); answer.StatusCode != 405 ||
-		answer.Header.Get("Allow") != "GET, HEAD, PUT" || !strings.Contains(body, "it takes GET, HEAD, PUT") {
+		answer.Header.Get("Allow") != "GET, HEAD, PUT" || !strings.Contains(body, "expected GET, HEAD, PUT") {
 		t.Errorf("POST: %d %q %s", answer.StatusCode, answer.Header.Get("Allow"), body)
 	}
 	if answer, body := s.request("HEAD", "/frost"); answer.StatusCode != 200 || body != "" ||
@@ -52,13 +52,13 @@ func TestWhatRoutesAnswer(t *testing.T) {
 		t.Errorf("HEAD: %d %q %v", answer.StatusCode, body, answer.Header)
 	}
 	if answer, body := s.request("GET", "/nothing"); answer.StatusCode != 404 || answer.Header.Get("Allow") != "" ||
-		!strings.Contains(body, "lists its routes") {
+		!strings.Contains(body, "lists the routes") {
 		t.Errorf("GET of nothing: %d %s", answer.StatusCode, body)
 	}
 	if answer, _ := s.request("GET", "/frost?a=1&b=2&a=3"); answer.Header.Get("x-query") != "{'a': ['1', '3'], 'b': '2'}" {
 		t.Errorf("query: %s", answer.Header.Get("x-query"))
 	}
-	s.put("opening/warn/ask", map[string]any{"to": []any{"members"}})
+	s.put("opening/warn/ask", map[string]any{"to": []any{"authenticated"}})
 	if answer, body := s.request("GET", "/frost"); answer.StatusCode != 401 ||
 		!strings.Contains(body, "rudmar platform caller") {
 		t.Errorf("for members: %d %s", answer.StatusCode, body)
@@ -182,7 +182,7 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	_, err = s.client.Put(t.Context(), s.scope, "revision/warn",
 		platform.Change{Key: "bad",
 			Attributes: map[string]any{"artifact": badListing.Digest(), "configuration": "x", "id": "y"}})
-	if !platform.HasStatus(err, 422) || !strings.Contains(err.Error(), "the code of warn cannot be made ready") ||
+	if !platform.HasStatus(err, 422) || !strings.Contains(err.Error(), "the code of warn cannot be prepared") ||
 		strings.Contains(err.Error(), dir) {
 		t.Errorf("what is no module: %v", err)
 	}
@@ -228,6 +228,6 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 	until(s.T, "what follows is done", func() bool { return counts() == "map[after:3 warn:3]" })
 	until(s.T, "all is counted", func() bool {
 		_, body := s.asks("GET", "/regions/north/scopes/frostline/trial/metrics", nil, nil)
-		return strings.Count(body, `"purpose":"case"`) == 2 && strings.Count(body, `"purpose":"hand"`) == 2
+		return strings.Count(body, `"purpose":"case"`) == 2 && strings.Count(body, `"purpose":"manual"`) == 2
 	})
 }

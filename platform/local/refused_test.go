@@ -31,8 +31,8 @@ func TestWhatIsRefused(t *testing.T) {
 		status     int
 		says       string
 	}{
-		{"pointer/watch", map[string]any{"shares": map[string]any{resource.RevisionID(artifact, config): 60.0}}, 422, "make 60, not 100"},
-		{"pointer/watch", map[string]any{"shares": map[string]any{"r-nothing": 100.0}}, 409, "not kept here"},
+		{"pointer/watch", map[string]any{"shares": map[string]any{resource.RevisionID(artifact, config): 60.0}}, 422, "add up to 60, not 100"},
+		{"pointer/watch", map[string]any{"shares": map[string]any{"r-nothing": 100.0}}, 409, "does not exist"},
 		{"subscription/watch/read", map[string]any{"source": "rain/readings", "enabled": true}, 422, "objects/NAME, queue/NAME or function/NAME"},
 		{"subscription/watch/read", map[string]any{"enabled": true}, 422, "source"},
 		{"schedule/watch/nightly", map[string]any{"enabled": true}, 422, "cron or every"},
@@ -40,9 +40,9 @@ func TestWhatIsRefused(t *testing.T) {
 		{"route/gone/ask", map[string]any{"method": "GET", "path": "/gone", "enabled": true}, 409, "function/gone"},
 		{"revision/gone", map[string]any{"artifact": artifact, "configuration": config, "id": "r"}, 409, "needs function/gone"},
 		{"revision/watch", map[string]any{"artifact": artifact, "configuration": "other", "id": "r"}, 409, "does not have the configuration"},
-		{"revision/watch", map[string]any{"artifact": artifact, "configuration": config, "id": "r"}, 422, "does not follow from"},
+		{"revision/watch", map[string]any{"artifact": artifact, "configuration": config, "id": "r"}, 422, "does not match its artifact"},
 		{"revision/watch", map[string]any{"artifact": nowhere, "configuration": config,
-			"id": resource.RevisionID(nowhere, config)}, 409, "put it first"},
+			"id": resource.RevisionID(nowhere, config)}, 409, "upload it first"},
 		{"function/watch", map[string]any{"memory": "much"}, 422, "memory"},
 		{"function/watch", map[string]any{"colour": "green"}, 422, "colour"},
 		{"hedge/watch", map[string]any{}, 422, "hedge"},

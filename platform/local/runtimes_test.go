@@ -64,7 +64,7 @@ export async function run(call) {
 	if row, _ := answer["row"].(map[string]any); row["limit"] != 2.0 {
 		t.Errorf("the row: %v", answer["row"])
 	}
-	if text, _ := answer["refused"].(string); !strings.Contains(text, "may not read tables/others") {
+	if text, _ := answer["refused"].(string); !strings.Contains(text, "cannot read tables/others") {
 		t.Errorf("refused: %q", text)
 	}
 	said := map[string]string{}

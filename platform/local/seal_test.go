@@ -57,7 +57,7 @@ func TestNoFileHoldsASecret(t *testing.T) {
 	must(t, err)
 	sc := scope{"north", "frostline", "trial"}
 	for address, attributes := range map[string]map[string]any{"identity/warn": {"owner": "x"},
-		"logs/warn": {"keep": 3_600_000.0}} {
+		"logs/warn": {"retention": 3_600_000.0}} {
 		if _, err := p.put(t.Context(), sc, address, wish{Key: address, Attributes: attributes}); err != nil {
 			t.Fatal(err)
 		}

@@ -20,7 +20,7 @@ func TestATagIsNeverStale(t *testing.T) {
 		address := fmt.Sprint("logs/f", rng.IntN(4))
 		switch {
 		case what < 6:
-			s.put(address, map[string]any{"keep": float64(86_400_000 * (1 + rng.IntN(3)))})
+			s.put(address, map[string]any{"retention": float64(86_400_000 * (1 + rng.IntN(3)))})
 			there[address] = true
 		case what < 8 && there[address]:
 			must(t, s.client.Delete(t.Context(), s.scope, address, platform.Change{Key: fmt.Sprint("d", rng.Int())}))
@@ -44,7 +44,7 @@ func TestATagIsNeverStale(t *testing.T) {
 			t.Fatalf("round %d, change %d: the tag is %s, the fingerprint %s (%v)", round, what, known, whole.Fingerprint, err)
 		}
 		if _, err := s.client.Put(t.Context(), elsewhere, "logs/f",
-			platform.Change{Key: fmt.Sprint("e", round), Attributes: map[string]any{"keep": float64(86_400_000 + round)},
+			platform.Change{Key: fmt.Sprint("e", round), Attributes: map[string]any{"retention": float64(86_400_000 + round)},
 				Version: 1}); err != nil {
 			t.Fatal(err)
 		}

@@ -22,8 +22,8 @@ func TestRetention(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	put("logs/short", "a", map[string]any{"keep": 3_600_000.0})
-	put("logs/long", "b", map[string]any{"keep": 90 * 86_400_000.0})
+	put("logs/short", "a", map[string]any{"retention": 3_600_000.0})
+	put("logs/long", "b", map[string]any{"retention": 90 * 86_400_000.0})
 	if _, err := p.operations.begin(ctx, sc, "identity/short",
 		wish{Key: "c", Attributes: map[string]any{"owner": "x"}}); err != nil {
 		t.Fatal(err)

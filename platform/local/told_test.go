@@ -37,7 +37,7 @@ def run(call):
 		text   string
 	}{
 		"fail": {502, "its log has the details"}, "204": {204, ""}, "404": {404, ""}, "200": {200, "null"}, "": {200, "null"},
-		"99": {200, `"status":99`}, "150": {502, "gave no status"}, "text": {201, `"quoted"`},
+		"99": {200, `"status":99`}, "150": {502, "returned an invalid status"}, "text": {201, `"quoted"`},
 	} {
 		answer, text := s.request("GET", "/warn?say="+said)
 		if answer.StatusCode != want.status || !strings.Contains(text, want.text) || strings.Contains(text, "a secret") || want.text == "" && text != "" {
@@ -61,7 +61,7 @@ def run(call):
 	until(t, "somebody else is told that it is busy", func() bool {
 		answer, text := s.request("GET", "/warn")
 		return answer.StatusCode == http.StatusTooManyRequests && answer.Header.Get("Retry-After") == "1" &&
-			strings.Contains(text, "1 calls of warn run already, which is as many as at_once allows")
+			strings.Contains(text, "1 invocations of warn are running, the limit of max_concurrency")
 	})
 	cancel()
 	<-ended
@@ -146,7 +146,7 @@ func TestAnAnswerThatIsTooLarge(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return 'x' * call.event['bytes']\n", map[string]any{"memory": 512.0 * (1 << 20), "timeout": 30_000.0})
 	large := s.call("warn", map[string]any{"bytes": 13 << 20})
-	if large.Outcome != api.Failed || large.Error == nil || !strings.Contains(large.Error.Message, "the answer has 13 MiB; up to 12 MiB") {
+	if large.Outcome != api.Failed || large.Error == nil || !strings.Contains(large.Error.Message, "the response has 13 MiB; the limit is 12 MiB") {
 		t.Errorf("%s %+v", large.Outcome, large.Error)
 	}
 	if small := s.call("warn", map[string]any{"bytes": 11 << 20}); small.Outcome != api.Succeeded || len(fmt.Sprint(small.Response)) != 11<<20 {
@@ -165,10 +165,10 @@ def run(call):
     return 1
 `, nil)
 	for _, tt := range []struct{ event, says string }{
-		{"first", `^answered in [0-9.]+ ms, after a cold start of [0-9.]+ ms, memory peak [0-9.]+ of 128 MiB$`},
-		{"second", `^answered in [0-9.]+ ms, memory peak [0-9.]+ of 128 MiB$`},
+		{"first", `^succeeded in [0-9.]+ ms, after a cold start of [0-9.]+ ms, memory peak [0-9.]+ of 128 MiB$`},
+		{"second", `^succeeded in [0-9.]+ ms, memory peak [0-9.]+ of 128 MiB$`},
 		{"fail", `^failed in [0-9.]+ ms, memory peak [0-9.]+ of 128 MiB: ValueError: frozen$`},
-		{"talk", `^answered in [0-9.]+ ms, memory peak [0-9.]+ of 128 MiB$`},
+		{"talk", `^succeeded in [0-9.]+ ms, memory peak [0-9.]+ of 128 MiB$`},
 	} {
 		inv := s.call("warn", tt.event)
 		last := inv.Logs[len(inv.Logs)-1]

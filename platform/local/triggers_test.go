@@ -14,7 +14,7 @@ import (
 // TestEveryTriggerOfTheLanguage calls a function by each kind of trigger, with
 // each word that the language has for what can happen, and by no other.
 func TestEveryTriggerOfTheLanguage(t *testing.T) {
-	if got := strings.Join(append(language.TriggerEvents("objects"), language.TriggerEvents("function")...),
+	if got := strings.Join(append(language.TriggerEvents("objects"), language.TriggerEvents(string(manifest.FunctionTrigger))...),
 		" "); got != strings.Join([]string{event.Created, event.Changed, event.Deleted, event.Succeeded, event.Failed}, " ") {
 		t.Errorf("the language has the words %s", got)
 	}
@@ -39,7 +39,7 @@ def run(call):
 	s.put("grant/source/queues/readings", map[string]any{"resource": "queues/readings", "verbs": []any{"send"}})
 	happens := map[string][]string{ // what makes a word of a trigger come true
 		"objects created": {"write"}, "objects changed": {"write", "write"}, "objects deleted": {"write", "delete"},
-		"function succeeded": {"succeed"}, "function failed": {"fail"},
+		"after_function succeeded": {"succeed"}, "after_function failed": {"fail"},
 	}
 	for _, kind := range manifest.TriggerKinds() {
 		words := language.TriggerEvents(string(kind))
@@ -51,7 +51,7 @@ def run(call):
 			s.noting(name, nil)
 			on := map[string]any{"enabled": true}
 			if word != "" {
-				on["on"] = []any{word}
+				on["events"] = []any{word}
 			}
 			want := ""
 			switch kind {
@@ -85,7 +85,10 @@ def run(call):
 				for _, step := range steps {
 					s.call("source", map[string]any{"what": step})
 				}
-				want = "rudmar." + strings.TrimSuffix(string(kind), "s") + "." + word
+				want = "rudmar.object." + word
+				if kind == manifest.FunctionTrigger {
+					want = "rudmar.function." + word
+				}
 			default:
 				t.Fatalf("the kind %s is not tried", kind)
 			}

@@ -37,12 +37,12 @@ func TestWeather(t *testing.T) {
 	}
 	s.weather(`{"fail_before": 1}`)
 	if _, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("a", "x")); !platform.HasStatus(err, 500) ||
-		!strings.Contains(err.Error(), "nothing was done") {
+		!strings.Contains(err.Error(), "failed without effect") {
 		t.Errorf("failing before: %v", err)
 	}
 	s.weather(`{"fail_after": 1}`)
 	_, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("b", "y"))
-	if !platform.HasStatus(err, 500) || !strings.Contains(err.Error(), "though it was done") {
+	if !platform.HasStatus(err, 500) || !strings.Contains(err.Error(), "failed after taking effect") {
 		t.Errorf("failing after: %v", err)
 	}
 	end()

@@ -107,6 +107,54 @@ func (e BuildState) Valid() bool {
 	}
 }
 
+// Defines values for DeliveryAction.
+const (
+	DeliveryActionAbort            DeliveryAction = "abort"
+	DeliveryActionAdvance          DeliveryAction = "advance"
+	DeliveryActionApprove          DeliveryAction = "approve"
+	DeliveryActionOverride         DeliveryAction = "override"
+	DeliveryActionPause            DeliveryAction = "pause"
+	DeliveryActionReject           DeliveryAction = "reject"
+	DeliveryActionRequest          DeliveryAction = "request"
+	DeliveryActionRequestRemaining DeliveryAction = "request-remaining"
+	DeliveryActionResume           DeliveryAction = "resume"
+	DeliveryActionRetry            DeliveryAction = "retry"
+	DeliveryActionRollback         DeliveryAction = "rollback"
+	DeliveryActionWithdraw         DeliveryAction = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryAction enum.
+func (e DeliveryAction) Valid() bool {
+	switch e {
+	case DeliveryActionAbort:
+		return true
+	case DeliveryActionAdvance:
+		return true
+	case DeliveryActionApprove:
+		return true
+	case DeliveryActionOverride:
+		return true
+	case DeliveryActionPause:
+		return true
+	case DeliveryActionReject:
+		return true
+	case DeliveryActionRequest:
+		return true
+	case DeliveryActionRequestRemaining:
+		return true
+	case DeliveryActionResume:
+		return true
+	case DeliveryActionRetry:
+		return true
+	case DeliveryActionRollback:
+		return true
+	case DeliveryActionWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeliveryState.
 const (
 	DeliveryStateDeploying  DeliveryState = "deploying"
@@ -906,6 +954,9 @@ type Delivery struct {
 	Version int             `json:"version"`
 }
 
+// DeliveryAction defines model for DeliveryAction.
+type DeliveryAction string
+
 // DeliveryDecision defines model for DeliveryDecision.
 type DeliveryDecision struct {
 	// At Earliest time of entry, Unix milliseconds; default now
@@ -956,13 +1007,16 @@ type DeliveryPlace struct {
 // DeliveryStage defines model for DeliveryStage.
 type DeliveryStage struct {
 	// Actions Actions available to the signed-in user
-	Actions     []string      `json:"actions"`
-	Approvals   []Approval    `json:"approvals"`
-	Cases       []CaseRun     `json:"cases"`
-	Deployments []int64       `json:"deployments"`
-	Digests     []DigestPair  `json:"digests"`
-	Gates       []Gate        `json:"gates"`
-	Place       DeliveryPlace `json:"place"`
+	Actions     []DeliveryAction `json:"actions"`
+	Approvals   []Approval       `json:"approvals"`
+	Cases       []CaseRun        `json:"cases"`
+	Deployments []int64          `json:"deployments"`
+	Digests     []DigestPair     `json:"digests"`
+	Gates       []Gate           `json:"gates"`
+
+	// Partial A request can select functions
+	Partial bool          `json:"partial"`
+	Place   DeliveryPlace `json:"place"`
 
 	// Remaining Functions of the version that are not deployed because others were selected
 	Remaining *[]string `json:"remaining,omitempty"`
@@ -2925,14 +2979,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
 	//
@@ -3999,7 +4053,7 @@ func (c *Client) GetImpact(ctx context.Context, service Service, version Version
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnDeliveryRequestWithBody(c.Server, service, version, stage, action, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4016,7 +4070,7 @@ func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, ver
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnDeliveryRequest(c.Server, service, version, stage, action, body)
 	if err != nil {
 		return nil, err
@@ -6517,7 +6571,7 @@ func NewGetImpactRequest(server string, service Service, version Version, stage 
 }
 
 // NewActOnDeliveryRequest calls the generic ActOnDelivery builder with application/json body
-func NewActOnDeliveryRequest(server string, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody) (*http.Request, error) {
+func NewActOnDeliveryRequest(server string, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -6528,7 +6582,7 @@ func NewActOnDeliveryRequest(server string, service Service, version Version, st
 }
 
 // NewActOnDeliveryRequestWithBody constructs an http.Request for the ActOnDelivery method, with any body, and a specified content type
-func NewActOnDeliveryRequestWithBody(server string, service Service, version Version, stage Stage, action string, contentType string, body io.Reader) (*http.Request, error) {
+func NewActOnDeliveryRequestWithBody(server string, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9587,14 +9641,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
+	ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
 	// ActOnDeliveryWithResponse Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
+	ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
 	// GetDeliveryMetricsWithResponse Returns lead time, deployment frequency, change failure rate and recovery time of a stage
 	//
@@ -14590,7 +14644,7 @@ func (c *ClientWithResponses) GetImpactWithResponse(ctx context.Context, service
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
+func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
 	rsp, err := c.ActOnDeliveryWithBody(ctx, service, version, stage, action, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14603,7 +14657,7 @@ func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Cont
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *ClientWithResponses) ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
+func (c *ClientWithResponses) ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
 	rsp, err := c.ActOnDelivery(ctx, service, version, stage, action, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -18250,7 +18304,7 @@ type ServerInterface interface {
 	GetImpact(ctx *echo.Context, service Service, version Version, stage Stage, params GetImpactParams) error
 	// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
-	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action string) error
+	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action DeliveryAction) error
 	// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
 	// (GET /services/{service}/delivery-metrics)
 	GetDeliveryMetrics(ctx *echo.Context, service Service, params GetDeliveryMetricsParams) error
@@ -19092,7 +19146,7 @@ func (w *ServerInterfaceWrapper) ActOnDelivery(ctx *echo.Context) error {
 	}
 
 	// ------------- Path parameter "action" -------------
-	var action string
+	var action DeliveryAction
 
 	err = runtime.BindStyledParameterWithOptions("simple", "action", ctx.Param("action"), &action, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -21935,10 +21989,10 @@ func (response GetImpactdefaultApplicationProblemPlusJSONResponse) VisitGetImpac
 }
 
 type ActOnDeliveryRequestObject struct {
-	Service Service `json:"service"`
-	Version Version `json:"version"`
-	Stage   Stage   `json:"stage"`
-	Action  string  `json:"action"`
+	Service Service        `json:"service"`
+	Version Version        `json:"version"`
+	Stage   Stage          `json:"stage"`
+	Action  DeliveryAction `json:"action"`
 	Body    *ActOnDeliveryJSONRequestBody
 }
 
@@ -25194,7 +25248,7 @@ func (sh *strictHandler) GetImpact(ctx *echo.Context, service Service, version V
 }
 
 // ActOnDelivery operation middleware
-func (sh *strictHandler) ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action string) error {
+func (sh *strictHandler) ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action DeliveryAction) error {
 	var request ActOnDeliveryRequestObject
 
 	request.Service = service

@@ -52,14 +52,14 @@ func before(state delivery.GateState) delivery.Gate {
 }
 
 func asked() delivery.Gate {
-	return delivery.Gate{Kind: delivery.ApprovalsGate, State: delivery.GateWaiting, Reason: "waits for one approval"}
+	return delivery.Gate{Kind: delivery.ApprovalsGate, State: delivery.GateWaiting, Reason: "waiting for one approval"}
 }
 
 func TestLineSaysWhereTheSourceStands(t *testing.T) {
 	for want, change := range map[string]func(f *view.Facts){
 		"built 3":               func(*view.Facts) {},
 		"empty 0":               func(f *view.Facts) { f.Head = source.Commit{} },
-		"not built 0":           func(f *view.Facts) { f.Build = store.Build{} },
+		"not-built 0":           func(f *view.Facts) { f.Build = store.Build{} },
 		"building 0":            func(f *view.Facts) { f.Build.State = store.BuildQueued },
 		"failed 0 no such file": func(f *view.Facts) { f.Build.State, f.Build.Reason = store.BuildFailed, "no such file" },
 	} {
@@ -86,16 +86,16 @@ func TestStations(t *testing.T) {
 		{"nothing under way", nil, "settled  0"},
 		{"one moves", []view.Delivery{of(3, delivery.Deploying), of(2, delivery.Settled)}, "deploying version 3 0"},
 		{"the newest stopped", []view.Delivery{of(3, delivery.Failed), of(2, delivery.Settled)},
-			"stopped version 3: cases failed 0"},
+			"failed version 3: cases failed 0"},
 		{"an older one stopped", []view.Delivery{of(3, delivery.Settled), of(2, delivery.Failed)}, "settled  0"},
 		{"one waits and has arrived", []view.Delivery{waiting(3, "live", before(delivery.GatePassed), asked())},
-			"settled  1, 3 arrived 1 of 2 gates passed: waits for one approval"},
+			"settled  1, 3 arrived 1 of 2 gates passed: waiting for one approval"},
 		{"one is in progress", []view.Delivery{waiting(3, "live", before(delivery.GateWaiting))},
-			"settled  1, 3 in progress 0 of 1 gates passed: before waits"},
+			"settled  1, 3 in-progress 0 of 1 gates passed: before waiting"},
 		{"one cannot arrive", []view.Delivery{waiting(3, "live", before(delivery.GateNotMet))}, "settled  0"},
 		{"the newest that arrived comes first",
 			[]view.Delivery{waiting(4, "live", before(delivery.GateWaiting)), waiting(3, "live", before(delivery.GatePassed), asked())},
-			"settled  2, 3 arrived 1 of 2 gates passed: waits for one approval"},
+			"settled  2, 3 arrived 1 of 2 gates passed: waiting for one approval"},
 		{"older than what is there", []view.Delivery{waiting(1, "live", before(delivery.GatePassed))}, "settled  0"},
 		{"of another stage", []view.Delivery{waiting(3, "trial", before(delivery.GatePassed))}, "settled  0"},
 	} {
@@ -192,14 +192,14 @@ func TestNeeds(t *testing.T) {
 	for _, n := range view.Attention(f) {
 		got = append(got, fmt.Sprintf("%s %s (%s)", n.Kind, n.Text, n.Path))
 	}
-	want := `build The newest commfailed to build: no such file (source)
-stopped Version 3 stopped in trial: cases failed (deliveries/3/trial)
-stopped Version 4 cannot enter live as it stands: no key; and 1 more (plan?stage=live&version=4)
-approval Version 4 waits for one approval, to enter live (deliveries/4/live)
-platform live on local/north cannot be seen: it is unreachable (board)
+	want := `build The newest commit failed to build: no such file (source)
+failed Version 3 failed in trial: cases failed (deliveries/3/trial)
+failed Version 4 is blocked from live: no key; and 1 more (plan?stage=live&version=4)
+approval Version 4 is waiting for one approval, to enter live (deliveries/4/live)
+platform live on local/north is unreachable: it is unreachable (board)
 drift warn was changed outside Rudmar in live on local/north (plan?stage=live)
-parked 3 messages of intake failed five times and are parked in live (functions/intake/messages?stage=live)
-parked 1 message of relay failed five times and is parked in live (functions/relay/messages?stage=live)
+dead-letter 3 messages of intake failed five times and are dead letters in live (functions/intake/messages?stage=live)
+dead-letter 1 message of relay failed five times and is a dead letter in live (functions/relay/messages?stage=live)
 errors warn failed in 1 of 4 invocations in live, last hour (functions/warn?stage=live)
 secret sms_key changed in live; relay, warn on local/north uses the old value until its plan runs (plan?stage=live&target=local/north)`
 	if strings.Join(got, "\n") != want {
@@ -222,7 +222,7 @@ func TestBoard(t *testing.T) {
 	f.Behind = map[string]map[string]int{"live": {"warn": 2}}
 	board := view.Board(f)
 	text, err := json.Marshal(board.Rows)
-	want := fmt.Sprintf(`[{"cells":[{"stage":"trial","there":false},{"at":%d,"behind":2,"calls":7,"drifted":true,"errors":1,"memoryLimit":128,"memoryPeak":100,"stage":"live","there":true,"version":2}],"function":"warn","triggers":[]}]`, at.UnixMilli())
+	want := fmt.Sprintf(`[{"cells":[{"deployed":false,"stage":"trial"},{"at":%d,"behind":2,"deployed":true,"drifted":true,"errors":1,"invocations":7,"memoryLimit":128,"memoryPeak":100,"stage":"live","version":2}],"function":"warn","triggers":[]}]`, at.UnixMilli())
 	if err != nil || string(text) != want {
 		t.Errorf("got\n%s\nwant\n%s", text, want)
 	}
@@ -255,9 +255,9 @@ func TestWords(t *testing.T) {
 			`read every one of objects whose name starts with "raw"; use every verb on every one of objects whose name starts with "raw"`},
 		{strings.Join(view.PermissionWords(manifest.Permission{Allow: []string{"send"},
 			Resource: manifest.Template{{Kind: manifest.ToSetting, Name: "q"}}}), "; "),
-			"it may send the resource named by the reference in each stage"},
+			"it can send the resource named by the reference in each stage"},
 		{view.ObservedWords(place("live", "north"), observe.Metrics{Invocations: 3, MemoryPeak: 64 << 20, MaxMs: 12.4}),
-			"live on local/north: 3 calls, memory peak 64 MiB, at most 12 ms"},
+			"live on local/north: 3 invocations, memory peak 64 MiB, at most 12 ms"},
 	} {
 		if tt.got != tt.want {
 			t.Errorf("%q, want %q", tt.got, tt.want)
@@ -276,11 +276,11 @@ func TestRunnable(t *testing.T) {
 		how  api.RunnableAction
 		says string
 	}{
-		{of(3, 3, 1, plan.Blocker{Message: "x"}), true, api.RunnableActionBlocked, "put right first"},
-		{of(3, 3, 0), true, api.RunnableActionNone, "nothing to do"},
-		{of(3, 3, 2), true, api.RunnableActionRun, "Makes live on local/north what version 3 wants now"},
+		{of(3, 3, 1, plan.Blocker{Message: "x"}), true, api.RunnableActionBlocked, "Fix the blockers first"},
+		{of(3, 3, 0), true, api.RunnableActionNone, "already matches version 3"},
+		{of(3, 3, 2), true, api.RunnableActionRun, "Deploys version 3 to live on local/north now"},
 		{of(2, 3, 2), true, api.RunnableActionRollback, "back from version 3 to version 2"},
-		{of(4, 3, 2), true, api.RunnableActionRollback, "Puts version 4 into live again, in the place of version 3"},
+		{of(4, 3, 2), true, api.RunnableActionRollback, "Redeploys version 4 to live, in place of version 3"},
 		{of(4, 3, 2), false, api.RunnableActionDelivery, "through its delivery"},
 	} {
 		if got := view.Runnable(tt.plan, tt.was); got.Action != tt.how || !strings.Contains(got.Reason, tt.says) {

@@ -23,8 +23,11 @@ import socket
 import urllib.parse
 
 
-class Refused(PermissionError):
+class Denied(PermissionError):
     """The function's permissions do not allow this."""
+
+
+Refused = Denied  # the former name, for functions that are deployed
 
 
 class Failed(RuntimeError):
@@ -57,7 +60,7 @@ def _ask(method, path, body=None, kind="application/json"):
     if answer.status == 404:
         return None
     if answer.status in (401, 403):
-        raise Refused(detail)
+        raise Denied(detail)
     raise Failed(detail)
 
 

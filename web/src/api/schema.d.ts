@@ -1283,7 +1283,7 @@ export interface paths {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "withdraw" | "override" | "reject" | "retry" | "rollback" | "request-remaining" | "pause" | "resume" | "advance" | "abort";
+                action: components["schemas"]["DeliveryAction"];
             };
             cookie?: never;
         };
@@ -2486,7 +2486,9 @@ export interface components {
             cases: components["schemas"]["CaseRun"][];
             deployments: number[];
             /** @description Actions available to the signed-in user */
-            actions: string[];
+            actions: components["schemas"]["DeliveryAction"][];
+            /** @description A request can select functions */
+            partial: boolean;
             digests: components["schemas"]["DigestPair"][];
             /** @description Users who viewed the impact while the version was waiting, newest first */
             viewers?: components["schemas"]["Viewer"][];
@@ -3104,6 +3106,8 @@ export interface components {
         SecretValue: {
             value: string;
         };
+        /** @enum {string} */
+        DeliveryAction: "request" | "approve" | "withdraw" | "override" | "reject" | "retry" | "rollback" | "request-remaining" | "pause" | "resume" | "advance" | "abort";
         /** @enum {string} */
         DeliveryState: "waiting" | "planning" | "deploying" | "shifting" | "testing" | "settled" | "failed" | "rejected" | "rolled-back" | "superseded";
         /** @enum {string} */
@@ -4925,7 +4929,7 @@ export interface operations {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "withdraw" | "override" | "reject" | "retry" | "rollback" | "request-remaining" | "pause" | "resume" | "advance" | "abort";
+                action: components["schemas"]["DeliveryAction"];
             };
             cookie?: never;
         };

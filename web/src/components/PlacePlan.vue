@@ -10,7 +10,7 @@ const { data, problem, pending, reload } = useLoad(
       client.GET('/services/{service}/plan', {
         params: {
           path: { service: props.service },
-          query: { stage: props.stage, version: props.version, onto: props.target },
+          query: { stage: props.stage, version: props.version, target: props.target },
         },
       }),
     ),

@@ -95,7 +95,7 @@ const words: Record<string, string> = {
         :key="a"
         type="button"
         class="btn btn-sm me-2"
-        :class="a === 'back' ? 'btn-outline-danger' : 'btn-outline-secondary'"
+        :class="a === 'abort' ? 'btn-outline-danger' : 'btn-outline-secondary'"
         :disabled="busy"
         @click="emit('act', a)"
       >
@@ -116,7 +116,7 @@ const words: Record<string, string> = {
           <td>{{ f.function }}</td>
           <td v-for="side in [f.new, f.old]" :key="side === f.new ? 'new' : 'old'">
             <template v-if="side.invocations">
-              {{ side.errors }} of {{ count(side.invocations, 'call') }} failed, {{ rate(side) }}
+              {{ side.errors }} of {{ count(side.invocations, 'invocation') }} failed, {{ rate(side) }}
               <span class="quiet d-block small"
                 >between {{ percent(side.low) }} and {{ percent(side.high)
                 }}<template v-if="side.p95">; 95 % in {{ duration(side.p95) }}</template></span

@@ -14,9 +14,9 @@ const { busy, problem, run } = useAction()
 <template>
   <form @submit.prevent="run(() => session.signIn(handle, password))">
     <ProblemNote :problem="problem" />
-    <label for="handle">Username</label>
+    <label for="username">Username</label>
     <input
-      id="handle"
+      id="username"
       v-model="handle"
       class="form-control"
       autocomplete="username"

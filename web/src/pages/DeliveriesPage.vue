@@ -6,22 +6,22 @@ import { useFocus } from '../composables/useFocus'
 import { useAddress } from '../composables/useAddress'
 import { useParts } from '../composables/useParts'
 import { useLine } from '../stores/line'
-import { writer } from '../words'
+import { stateText, writer } from '../words'
 
 const line = useLine()
 const { service, stage } = useFocus()
 const find = useAddress('find', '')
 const state = useAddress('state', '')
-const states = [
+const states: Schemas['DeliveryState'][] = [
   'waiting',
   'deploying',
   'shifting',
-  'proving',
+  'testing',
   'settled',
-  'stopped',
-  'refused',
-  'went back',
-  'overtaken',
+  'failed',
+  'rejected',
+  'rolled-back',
+  'superseded',
 ]
 const { rows, more, older, problem, pending, reload } = useParts(
   (before) =>
@@ -63,7 +63,7 @@ function here(name: string): number {
       />
       <select v-model="state" class="form-select" aria-label="State">
         <option value="">Any state</option>
-        <option v-for="s in states" :key="s" :value="s">{{ s }} somewhere</option>
+        <option v-for="s in states" :key="s" :value="s">{{ stateText(s) }} in any stage</option>
       </select>
     </div>
     <PageWait v-if="pending" />

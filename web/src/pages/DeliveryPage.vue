@@ -47,7 +47,7 @@ watch(
 const agrees = computed(
   () =>
     back.value ||
-    (data.value?.actions.some((a) => ['approve', 'request', 'pass-over', 'request-remaining'].includes(a)) ?? false),
+    (data.value?.actions.some((a) => ['approve', 'request', 'override', 'request-remaining'].includes(a)) ?? false),
 )
 const looks = computed(() => agrees.value || (curious.value && data.value?.place.state === 'waiting'))
 /** The functions that somebody is about to ask for; none for all. */
@@ -248,7 +248,7 @@ function runCases(): Promise<boolean> {
               {{ stage }}
             </h2>
             <ProblemNote :problem="meaningProblem" />
-            <details v-if="data.actions.includes('choose') && (meaning?.differing?.length ?? 0) > 1" class="mb-2">
+            <details v-if="data.partial && (meaning?.differing?.length ?? 0) > 1" class="mb-2">
               <summary>Select functions</summary>
               <p class="quiet mb-1">The other functions stay unchanged in {{ stage }} and can be requested later.</p>
               <BFormCheckboxGroup

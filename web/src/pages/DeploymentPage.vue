@@ -59,7 +59,7 @@ function act(action: 'retry' | 'cancel'): Promise<boolean> {
         <h1>Deployment {{ id }}</h1>
         <StateWord :state="data.deployment.state" />
         <span
-          >version {{ data.deployment.version }} onto {{ data.deployment.stage }} on {{ data.deployment.target }}</span
+          >version {{ data.deployment.version }} to {{ data.deployment.stage }} on {{ data.deployment.target }}</span
         >
         <span class="quiet">
           {{ data.deployment.person || 'by the delivery' }}, <TimeAgo :at="data.deployment.startedAt" />, {{ done }} of

@@ -63,7 +63,6 @@ function again(id: number): Promise<boolean> {
 
 const of = (h: Schemas['NotificationTarget']): string =>
   h.service ? [h.service, h.stage].filter(Boolean).join('/') : 'All services'
-const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 'failed' }
 </script>
 
 <template>
@@ -133,7 +132,7 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
             <td class="text-nowrap"><TimeAgo :at="n.createdAt" /></td>
             <td>{{ n.type }}</td>
             <td class="text-nowrap">
-              <StateWord :state="states[n.state] ?? n.state" /><span class="quiet">
+              <StateWord :state="n.state" /><span class="quiet">
                 {{ n.attempts === 1 ? '1 attempt' : `${n.attempts} attempts` }}</span
               >
             </td>

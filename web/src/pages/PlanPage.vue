@@ -35,7 +35,7 @@ const { data, problem, reload } = useLoad(
       client.GET('/services/{service}/plan', {
         params: {
           path: { service: service.value },
-          query: { stage: stage.value, version: version.value, onto: target.value, deletions: deletions.value },
+          query: { stage: stage.value, version: version.value, target: target.value, deletions: deletions.value },
         },
       }),
     )
@@ -72,7 +72,7 @@ const asking = ref(false)
 const doing = computed(() => {
   if (data.value?.runnable.action !== 'rollback' || !plan.value)
     return `Deploy version ${plan.value?.base.version ?? ''}`
-  const { stage, version, from } = plan.value.base
+  const { version, from } = plan.value.base
   return version > from ? `Redeploy version ${version}` : `Roll back to version ${version}`
 })
 const { busy, problem: runProblem, run } = useAction()
@@ -147,7 +147,7 @@ async function go(confirm: string): Promise<void> {
         </select>
       </label>
       <label v-if="targets.length > 1" class="pick"
-        >onto
+        >to
         <select
           class="form-select"
           :value="plan?.base.target ?? ''"

@@ -22,13 +22,13 @@ type Call struct {
 	MemoryLimit int64          `json:"memory_limit"` // bytes
 }
 
-// RemainingMS is how many milliseconds the call may still take.
+// RemainingMS returns the milliseconds until the invocation times out.
 func (c *Call) RemainingMS() int64 { return max(0, c.Deadline-time.Now().UnixMilli()) }
 
-// ErrDenied tells that the function's permissions do not allow something.
-var ErrDenied = errors.New("refused")
+// ErrDenied is returned if the function's permissions do not allow an operation.
+var ErrDenied = errors.New("denied")
 
-// ErrNone tells that there is no such row, object or secret.
+// ErrNone is returned if there is no such row, object or secret.
 var ErrNone = errors.New("not found")
 
 // reach asks the platform; the build sets it.

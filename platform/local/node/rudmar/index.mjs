@@ -11,9 +11,11 @@
 import http from 'node:http'
 
 /** The function's permissions do not allow this. */
-export class Refused extends Error {
-  name = 'Refused'
+export class Denied extends Error {
+  name = 'Denied'
 }
+/** The former name, for functions that are deployed. */
+export const Refused = Denied
 /** The platform could not do this. */
 export class Failed extends Error {
   name = 'Failed'
@@ -36,7 +38,7 @@ function ask(method, path, body, type = 'application/json') {
         } catch {
           // it is not a problem in JSON: the status says it
         }
-        reject(answer.statusCode === 401 || answer.statusCode === 403 ? new Refused(detail) : new Failed(detail))
+        reject(answer.statusCode === 401 || answer.statusCode === 403 ? new Denied(detail) : new Failed(detail))
       })
     })
     request.on('timeout', () => request.destroy(new Failed('the platform did not answer within 30 s')))
@@ -82,4 +84,4 @@ export async function secret(name) {
   return (await json('GET', '/secrets/' + encodeURIComponent(name))).value
 }
 
-export default { table, objects, queue, secret, Refused, Failed }
+export default { table, objects, queue, secret, Denied, Refused, Failed }

@@ -15,6 +15,6 @@ def run(call):
     try:
         growers = len(rudmar.table("growers").query())
         lines.append(f"sent to {growers} growers")
-    except rudmar.Refused as refused:
-        print("the growers are not told:", refused)
+    except rudmar.Denied as denied:
+        print("the growers were not notified:", denied)
     return {"report": lines}
