@@ -27,18 +27,18 @@ func BenchmarkWatch(b *testing.B) {
 					b.Fatal(out)
 				}
 				w := beginWatching(b, nil, "run", dir)
-				w.says("", "-- in step")
+				w.says("", "-- synced")
 				w.press("1")
-				w.says("-- in step", "hello")
+				w.says("-- synced", "hello")
 				begun := time.Now()
 				edit(b, dir, "functions/hello/"+tt.file, tt.old, tt.now)
-				w.says("-- in step", "-- in step after")
-				w.says("-- in step after", "code of hello")
+				w.says("-- synced", "-- synced after")
+				w.says("-- synced after", "code of hello")
 				w.press("1")
 				w.says("code of hello", "evening")
 				b.ReportMetric(float64(time.Since(begun).Milliseconds()), "ms-to-the-answer")
 				text := w.out.String()
-				split := splitInStep.FindStringSubmatch(text[strings.LastIndex(text, "-- in step after"):])
+				split := splitInStep.FindStringSubmatch(text[strings.LastIndex(text, "-- synced after"):])
 				if split == nil {
 					b.Fatal(text)
 				}

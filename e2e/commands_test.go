@@ -57,7 +57,7 @@ func TestYourTokens(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
 	p.arrive("/account")
-	p.reads("author in all services")
+	p.reads("author in All services")
 	p.fill("input[placeholder='nightly-build']", "nightly-build")
 	p.click("input[type=checkbox][value=write]")
 	p.press("^Create")
@@ -76,7 +76,7 @@ func TestYourTokens(t *testing.T) {
 	p.press("^Revoke…")
 	p.press("^Revoke$")
 	p.reads("No tokens")
-	machine.refused("status frostline", "ended")
+	machine.refused("status frostline", "expired token")
 }
 
 // Every act of the page has a command, for somebody who signed in once and for a
@@ -105,18 +105,18 @@ func TestCommandsOfTheDay(t *testing.T) {
 	wren.refused("build show frostline 99", "not among")
 	wren.want("invoke frostline trial warn", `"status":200`, "succeeded")
 	wren.wantOf([]string{"invoke", "frostline", "trial", "warn", "--event", `{"method": "GET", "path": "/warn", "params": {"station": "weir"}}`}, "weir")
-	wren.refused("invoke frostline trial warn --event {", "not JSON")
-	wren.refused("invoke frostline trial warn --sample nothing", "no sample")
+	wren.refused("invoke frostline trial warn --event {", "not valid JSON")
+	wren.refused("invoke frostline trial warn --sample nothing", "unknown sample")
 	wren.refused("invoke frostline trial nobody", "nobody")
-	wren.refused("invoke frostline moon warn", `no stage "moon" (expected trial, preview, live`)
+	wren.refused("invoke frostline moon warn", `unknown stage "moon" of frostline (expected trial, preview, live`)
 	wren.want("logs frostline trial --function warn", "warn (version 7)")
 	wren.refused("logs frostline live", "--target")
-	wren.want("deploy frostline live", "reverts", "done     restore  function/warn", "already matches version")
+	wren.want("deploy frostline live", "reverts drift", "restore  function/warn", "already matches version")
 	wren.want("deploy frostline live", "already matches version")
 	wren.want("deployment list frostline", "live")
 	wren.want("plan frostline live", "already matches version")
-	wren.refused("plan frostline preview --version 7", "is new in this stage (functions/relay/function.yaml:1, wren: A station's history")
-	wren.want("delivery show frostline 7 preview", "waiting for 1 more approval")
+	wren.refused("plan frostline preview --version 7", "is new in this stage (functions/relay/function.yaml:1, wren: Add a station's history")
+	wren.want("delivery show frostline 7 preview", "waiting for 1 approval")
 	wren.refused("delivery approve frostline 7 preview", "not allowed")
 
 	wren.refused("token create nightly --permission write", "a token cannot create another")
@@ -130,8 +130,8 @@ func TestCommandsOfTheDay(t *testing.T) {
 	wren.want("token list", "nightly", "view, write", "frostline", "never")
 	machine := commands{t, append(wren.env, "RUDMAR_TOKEN="+text)}
 	machine.want("status frostline", "live")
-	machine.refused("invoke frostline trial warn", "the token push of wren has view, write, not to try")
-	machine.refused("token revoke 1", "no other")
+	machine.refused("invoke frostline trial warn", "the token push of wren has view, write, not invoke")
+	machine.refused("token revoke 1", "limited to frostline")
 
 	// git takes it for a password, and tells how far the version got.
 	dir := r.clone("wren")
@@ -142,13 +142,13 @@ func TestCommandsOfTheDay(t *testing.T) {
 		out, err := run(t, dir, "git", args...)
 		switch {
 		case slices.Contains(args, "sing"):
-			if err == nil || !strings.Contains(out, `no push option "sing"`) {
+			if err == nil || !strings.Contains(out, `unknown push option "sing"`) {
 				t.Errorf("%v: %s", err, out)
 			}
 		case err != nil:
 			t.Fatalf("git %v: %v: %s", args, err, out)
 		case args[0] == "push":
-			for _, want := range []string{"main is version 8", "trial: settled", "preview: waiting for 1 more approval"} {
+			for _, want := range []string{"main is version 8", "trial: settled", "preview: waiting for 1 approval"} {
 				if !strings.Contains(out, want) {
 					t.Errorf("a push that waits does not tell %q: %s", want, out)
 				}

@@ -193,7 +193,7 @@ func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http
 	pass.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { hangUp(w) }
 	c.proxy = httptest.NewServer(between(c, pass))
 	t.Cleanup(c.proxy.Close)
-	password := exec.Command(build(t), "person", "add", "wren", "--role", "administrator", "--data", c.data)
+	password := exec.Command(build(t), "user", "create", "wren", "--role", "administrator", "--data", c.data)
 	password.Env = append(os.Environ(), "RUDMAR_PASSWORD=orchard-at-dawn")
 	if out, err := password.CombinedOutput(); err != nil {
 		t.Fatalf("%s", out)
@@ -358,7 +358,7 @@ func (c *crashing) weather(round int) {
 		c.Fatal(err)
 	}
 	until(c.T, "the weather is set", func() bool {
-		status, _ := answers(&rig{T: c.T, address: "http://" + c.platformAt}, http.MethodPut, "/hand/north/weather",
+		status, _ := answers(&rig{T: c.T, address: "http://" + c.platformAt}, http.MethodPut, "/hand/north/faults",
 			bytes.NewReader(body), map[string]string{"Authorization": "Bearer between-two"})
 		return status > 0 && status < 300
 	})

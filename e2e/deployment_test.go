@@ -38,11 +38,11 @@ func TestADeploymentThatFails(t *testing.T) {
 	brings(2, "192 MiB")
 	until(t, "it is deployed", func() bool { return len(state(2).Deployments) > 0 })
 	for _, row := range []string{"row16", "row17"} { // the last ones; the others are on their way
-		hand.want("platform change north/orchard/trial function/"+row+" memory=268435456"+at, "is changed")
+		hand.want("platform change north/orchard/trial function/"+row+" memory=268435456"+at, "Changed function")
 	}
 	p := r.open(browse(t), "wren")
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))
-	p.reads("partially-succeeded", "16 of 18, 2 failed", "the resource has changed", "plan version 2 again", "skipped")
+	p.reads("partially-succeeded", "16 of 18", "2 failed", "the resource has changed", "Plan version 2 again", "skipped")
 	first := p.page.MustEval(`() => document.querySelectorAll('main table')[1].querySelector('tbody .fold').innerText`).Str()
 	if first != "− row16" {
 		t.Errorf("the first function is %q, not open or not one that failed", first)
@@ -53,24 +53,24 @@ func TestADeploymentThatFails(t *testing.T) {
 	p.press("^\\+ row03")
 	p.reads("pointer/row03")
 	hand.want("platform faults north"+at, "")
-	p.press("^Go on$") // what was changed since fails again
+	p.press("^Retry remaining steps") // what was changed since fails again
 	until(t, "it was tried again", func() bool {
 		var d api.DeploymentDetail
 		r.ask("wren", "GET", fmt.Sprint("/deployments/", state(2).Deployments[0]), nil, &d)
 		for _, s := range d.Steps {
 			if s.State == "failed" && s.Attempts == 2 {
-				return d.Retryable && state(2).Place.State == "stopped"
+				return d.Retryable && state(2).Place.State == "failed"
 			}
 		}
 		return false
 	})
-	p.reads("2 drifted", "failed 2 tries") // the page has seen it end, and the next look: nothing moves any more
+	p.reads("2 drifted", "2 attempts") // the page has seen it end, and the next look: nothing moves any more
 	p.press("^Plan version 2 again")
-	p.reads("2 functions are reverted to the record", "also changed outside Rudmar: memory", "Puts version 2 into trial again")
-	p.press("^Put version 2 into trial again")
+	p.reads("reverts drift of 2", "also reverts drift", "Redeploys version 2 to trial")
+	p.press("^Redeploy version 2")
 	settles(2)
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0])) // of this try
-	p.reads("done", "6 steps of 6 done", "2 functions", "function/row16")       // few steps are all open
+	p.reads("succeeded", "6 of 6 steps succeeded", "2 functions", "function/row16")       // few steps are all open
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(1).Deployments[0])) // the first one made all
 	p.reads("18 identities, 18 logs", "18 functions")
 }

@@ -17,10 +17,10 @@ func TestDriftInThePage(t *testing.T) {
 	wren.goTo("functions/warn/invoke?stage=live")
 	wren.reads("Actual state differs from the record", "env.MODE loud → quiet")
 	wren.press("Actual state differs from the record")
-	wren.reads("256 MiB", "since, 0 failed", "by the request hand-")
+	wren.reads("256 MiB", "since, 0 failed", "by request hand-")
 	wren.press("^Copy to manifest")
 	wren.waits("the edit", `() => location.pathname.endsWith('/source') && !location.search.includes('take')`)
-	wren.reads("functions/warn/function.yaml", "committed on the left", "In live, if committed", "This edit to live")
+	wren.reads("functions/warn/function.yaml", "left: committed", "Plan for live if committed")
 	wren.waits("the value", `() => document.querySelector('main').innerText.includes('quiet')`)
 	wren.press("^Discard edit")
 
@@ -40,7 +40,7 @@ func TestDriftInThePage(t *testing.T) {
 		return line.Stages[2].Drifted == 0
 	})
 	wren.goTo("plan?stage=live&target=local/north")
-	wren.reads("already matches version")
+	wren.reads("Up to date since")
 	wren.goTo("functions/warn/invoke?stage=live")
 	wren.press("Ignored drift")
 	wren.press("^Stop ignoring")

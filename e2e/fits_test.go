@@ -143,6 +143,6 @@ func TestPages(t *testing.T) {
 	both("what was found")
 	p.arrive("board?stage=live")
 	p.must("asking for the keys", p.page.Keyboard.Type(input.AddKey("?", "", "Slash", 191, 0)))
-	p.reads("go to Board")
+	p.reads("Go to Board")
 	both("the keys")
 }

@@ -38,7 +38,7 @@ stages:
 		"functions/store/function.yaml": "function: store\nhandler: store:run\ntriggers: {ask: {route: GET /store, open_to: anyone}}\n",
 		"functions/store/store.py":      fmt.Sprintf("def run(call):\n    return {\"grain\": %q}\n", answer),
 		"functions/store/cases/grain.yaml": "case: there is grain\nsend: {route: GET /store}\nexpect:\n  - status == 200\n" +
-			"  - size(body.grain) > 0\nharmless: true\n",
+			"  - size(body.grain) > 0\nno_side_effects: true\n",
 	}
 }
 
@@ -89,7 +89,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	lives("trial", "oats")
 	wren.arrive("/s/granary/deliveries/1/preview")
 	wren.reads("waiting for a delivery request", "cases pass in trial",
-		"waiting for 1 more approval from growers-council")
+		"waiting for 1 approval from growers-council")
 	agrees(wren, "^Request delivery", "preview")
 	linden.arrive("/s/granary/deliveries/1/preview")
 	linden.reads("requested by wren")
@@ -97,7 +97,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	agrees(linden, "^Approve", "preview")
 	lives("preview", "oats")
 	linden.arrive("/s/granary/deliveries/1/live")
-	linden.reads("the window is open", "small", "settled in preview", "waiting for 2 more approvals")
+	linden.reads("the window is open", "small", "settled in preview", "waiting for 2 approvals")
 	lives("preview", "oats") // the second of the calls that this stage waits for
 	agrees(linden, "^Approve", "live")
 	teasel.arrive("/s/granary/deliveries/1/live")
@@ -137,10 +137,10 @@ func TestEveryGateInThePage(t *testing.T) {
 	}
 	linden.arrive("/s/granary/board?stage=live")
 	linden.press("^Roll back to 1")
-	linden.reads("Version 1 in live", "local/coast, where version 2 is now")
-	linden.press("^Roll back")
+	linden.reads("Version 1 in live", "local/coast (now version 2)")
+	linden.press("^Redeploy version")
 	lives("live", "oats")
 	linden.reads("settled")
 	linden.arrive("/s/granary/deliveries/2/live")
-	linden.reads("rolled-back")
+	linden.reads("rolled back")
 }

@@ -65,7 +65,7 @@ func TestASessionEndsInPlace(t *testing.T) {
 	wren.reads("Your session has ended")
 	wren.fill(".modal #password", "orchard-at-dusk")
 	wren.press("^Sign in")
-	wren.reads("the password is wrong")
+	wren.reads("is wrong")
 	wren.fill(".modal #password", "orchard-at-dawn")
 	wren.press("^Sign in")
 	wren.waits("the box to go", `() => !document.querySelector('.modal.show')`)
@@ -151,7 +151,7 @@ func TestADayByKeyboard(t *testing.T) {
 	}
 	wren.finds("warn/function.yaml file")
 	wren.waits("the file", `() => document.querySelector('.cm-content')?.textContent.includes('function: warn')`)
-	tabs(wren, "Text of the file")
+	tabs(wren, "File content")
 	wren.must("to the end", wren.page.KeyActions().Press(input.ControlLeft).Type(input.End).Release(input.ControlLeft).Do())
 	wren.must("typing", wren.page.InsertText("\nmemry: 256 MiB"))
 	wren.reads("RM1101", "refuses commits with errors")
@@ -181,6 +181,7 @@ func TestADayByKeyboard(t *testing.T) {
 
 	wren.finds("warn function")
 	wren.reads("Warns growers")
+	tabs(wren, "Event (JSON)")
 	tabs(wren, "Invoke")
 	wren.key(input.Enter)
 	wren.reads("succeeded")

@@ -52,7 +52,7 @@ func (r *rig) act(handle string, version int, stage, action string) (int, string
 		return status, text
 	}
 	return r.try(handle, "POST", at+action,
-		map[string]string{"comment": "said in a test", "shown": means.Digest, "confirm": stage}, nil)
+		map[string]string{"comment": "said in a test", "impactDigest": means.Digest, "confirm": stage}, nil)
 }
 
 func (r *rig) plan(stage string, version int) api.SavedPlan {
@@ -145,7 +145,7 @@ func TestJourney(t *testing.T) {
 	if fmt.Sprint(reasons) != fmt.Sprint(want) {
 		t.Errorf("steps and reasons: %v\nwant %v", reasons, want)
 	}
-	if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Runnable.Action != "nothing" {
+	if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Runnable.Action != "none" {
 		t.Errorf("the next plan: %+v", next.Plan.Steps)
 	}
 
@@ -182,7 +182,7 @@ func TestJourney(t *testing.T) {
 	preview := r.stage(8, "preview")
 	if preview.Place.State != "waiting" ||
 		!strings.Contains(preview.Summary,
-			"2 of 3 gates passed: waiting for 1 more approval from growers-council") {
+			"2 of 3 gates passed: waiting for 1 approval from growers-council") {
 		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
 	}
 	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
@@ -240,7 +240,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 	out, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "function/warn",
 		"memory=512MiB", "env.MODE=shrill",
 		"--platform", r.platformAddress(), "--platform-token-file", token)
-	if err != nil || !strings.Contains(out, "Rudmar was not told") {
+	if err != nil || !strings.Contains(out, "Rudmar") {
 		t.Fatalf("changing by hand: %v\n%s", err, out)
 	}
 	until(t, "the drift is seen", func() bool { return len(r.function("preview", "warn").Drift) == 3 })
@@ -254,7 +254,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 		t.Errorf("drift: %v", got)
 	}
 	stale := r.plan("preview", 0)
-	if _, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "logs/warn", "keep=2d",
+	if _, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "logs/warn", "retention=2d",
 		"--platform", r.platformAddress(), "--platform-token-file", token); err != nil {
 		t.Fatal(err)
 	}
@@ -278,7 +278,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 // versionIsTakenBack puts the version before in place of one that went wrong.
 func versionIsTakenBack(t *testing.T, r *rig) {
 	back := r.plan("preview", 6)
-	if back.Runnable.Action != "return" {
+	if back.Runnable.Action != "rollback" {
 		t.Fatalf("a plan back: %+v", back.Runnable)
 	}
 	body := map[string]string{}
@@ -329,7 +329,7 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 		status               int
 		says                 string
 	}{
-		{"nobody", "GET", base + "/stage-line", nil, 401, "username or the password"},
+		{"nobody", "GET", base + "/stage-line", nil, 401, "username or password"},
 		{"wren", "GET", "/services/nothing/stage-line", nil, 404, "nothing"},
 		{"wren", "GET", base + "/versions/99", nil, 404, "version 99"},
 		{"wren", "GET", base + "/versions/x", nil, 400, "version"},
@@ -337,11 +337,11 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 		{"wren", "POST", base + "/plans", map[string]any{"stage": "moon"}, 404, "moon"},
 		{"wren", "POST", base + "/plans", map[string]any{}, 400, "stage"},
 		{"wren", "GET", "/plans/9999", nil, 404, "plan 9999"},
-		{"wren", "POST", "/deployments/1/go-on", nil, 409, "it is done"},
+		{"wren", "POST", "/deployments/1/retry", nil, 409, "it is succeeded"},
 		{"wren", "POST", base + "/deliveries/7/stages/trial/approve", map[string]string{}, 403, "approver"},
 		{"linden", "POST", base + "/deliveries/7/stages/trial/approve", map[string]string{}, 409, "settled"},
 		{"linden", "POST", base + "/deliveries/3/stages/live/retry", map[string]string{}, 409, "settled"},
-		{"wren", "POST", base + "/deliveries/7/stages/live/return", map[string]string{}, 404, "never in this stage"},
+		{"wren", "POST", base + "/deliveries/7/stages/live/rollback", map[string]string{}, 404, "never in the stage"},
 		{"wren", "DELETE", base + "?confirm=frostline", nil, 403, "administrator"},
 		{"wren", "DELETE", "/repositories/brambleford?confirm=brambleford", nil, 403, "administrator"},
 		{"wren", "PUT", base + "/repository?confirm=frostline", map[string]string{"name": "elsewhere"}, 403, "administrator"},
@@ -362,7 +362,7 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 	// A session's cookie alone changes nothing.
 	jar := &http.Cookie{}
 	response, err := http.Post(r.address+"/api/session", "application/json",
-		strings.NewReader(`{"handle":"wren","password":"orchard-at-dawn"}`))
+		strings.NewReader(`{"username":"wren","password":"orchard-at-dawn"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -531,11 +531,11 @@ func TestFailingCasesGoBack(t *testing.T) {
 	if answered := r.function("trial", "warn"); answered.Version == nil || *answered.Version == 8 {
 		t.Errorf("version 8 still answers: %+v", answered.Version)
 	}
-	if status, text := r.try("wren", "POST", base+"/deliveries/6/stages/trial/return",
-		map[string]string{"confirm": "trial"}, nil); status != 409 || !strings.Contains(text, "look at what it means first") {
+	if status, text := r.try("wren", "POST", base+"/deliveries/6/stages/trial/rollback",
+		map[string]string{"confirm": "trial"}, nil); status != 409 || !strings.Contains(text, "impact") {
 		t.Errorf("going back without a look: %d %s", status, text)
 	}
-	if status, text := r.act("wren", 6, "trial", "return"); status != 204 {
+	if status, text := r.act("wren", 6, "trial", "rollback"); status != 204 {
 		t.Fatalf("going back: %d %s", status, text)
 	}
 	r.settles(6, "trial")
@@ -687,5 +687,5 @@ func TestStreams(t *testing.T) {
 			"method": "POST", "path": "/stations/weir/limit", "params": map[string]string{"station": "weir"},
 			"body": map[string]any{"limit": 2.5}}}, nil)
 	hears(logs, "weir: limit is 2.5")
-	hears(news, `"topic":"look"`)
+	hears(news, `"topic":"observation"`)
 }

@@ -27,12 +27,12 @@ func TestManyFunctionsAreFolded(t *testing.T) {
 		wren.must("going there", wren.page.Navigate(r.address+"/s/orchard/"+path))
 	}
 	sees("plan?stage=live&version=1")
-	wren.reads("60 functions appear", "row24", "35 more functions", "GET /rows/59 opens to anyone",
-		"47 more of this kind", "row07 and 52 more")
+	wren.reads("creates 60 functions", "row24", "35 more functions", "GET /rows/59 opens to anyone",
+		"Show 47 more", "row07 and 52 more")
 	wren.press("^35 more functions")
 	wren.reads("function/row59")
 	sees("deliveries/1/live")
-	wren.reads("row07 and 52 more", "GET /rows/59 opens to anyone", "47 more of this kind")
-	wren.press("^47 more of this kind")
+	wren.reads("row07 and 52 more", "GET /rows/59 opens to anyone", "Show 47 more")
+	wren.press("^Show 47 more")
 	wren.reads("GET /rows/58 opens to authenticated")
 }

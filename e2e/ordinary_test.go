@@ -122,7 +122,7 @@ func nothingIsAllowed(t *testing.T, cache string) {
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)
 	if health.Builds.State != "refused" || !strings.Contains(strings.Join(health.Builds.Notes, " "), "no namespaces") ||
-		!strings.Contains(strings.Join(health.Platforms[0].Notes, " "), "reaches the network of this machine") {
+		!strings.Contains(strings.Join(health.Platforms[0].Notes, " "), "reaches this machine's network") {
 		t.Errorf("%+v", health)
 	}
 	var line api.StageLine

@@ -17,7 +17,7 @@ func TestPageJourney(t *testing.T) {
 	// Write: a slip is shown while typing, with what was meant; then it is mended and committed.
 	wren.goTo("source?file=functions/warn/function.yaml")
 	wren.typeAtEnd("memroy: 256 MiB")
-	wren.reads(`"memroy" is not a key of a function; did you mean "memory"?`, "1 error in all")
+	wren.reads(`"memroy" is not a key of a function; did you mean "memory"?`, "1 error")
 	wren.goTo("source?file=functions/warn/warn.py")
 	wren.typeAtEnd("# looked through by wren\n")
 	wren.reads("edited", "no errors")
@@ -30,9 +30,9 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^New function")
 	wren.fill(`input[aria-label="Name of the new function"]`, "thaw")
 	wren.press("^Create")
-	wren.reads("functions/thaw/function.yaml", "new", "With the edit: new: function/thaw", "route/thaw/ask", "no errors")
+	wren.reads("functions/thaw/function.yaml", "new", "This edit: new: function/thaw", "route/thaw/ask", "no errors")
 	wren.press("^Show differences")
-	wren.reads("committed on the left")
+	wren.reads("left: committed")
 	wren.press("^Discard edit")
 	wren.goTo("source?file=functions/intake/cases/bad.yaml")
 	wren.press("^Delete file")
@@ -48,8 +48,8 @@ func TestPageJourney(t *testing.T) {
 	wren.reads("a function of this name already exists: warn")
 	wren.fill("#renamed", "harvest")
 	wren.press("^Rename$")
-	wren.reads("functions/harvest/function.yaml", "was", "With the edit: new: function/harvest",
-		"gone: function/intake", "no errors")
+	wren.reads("functions/harvest/function.yaml", "renamed_from", "This edit: new: function/harvest",
+		"deleted: function/intake", "no errors")
 	wren.fill(`input[aria-label="Message"]`, "Intake is called harvest")
 	wren.fill(`input[aria-label="New branch"]`, "harvest")
 	wren.press("^Commit \\d+ files")
@@ -62,8 +62,8 @@ func TestPageJourney(t *testing.T) {
 	// What a file went through.
 	wren.goTo("source?file=functions/warn/warn.py")
 	wren.press("^history")
-	wren.reads("Look through the warnings", "Say warnings louder in the log")
-	wren.press("Say warnings louder in the log")
+	wren.reads("Look through the warnings", "Log warnings")
+	wren.press("Log warnings")
 	wren.sees("the difference", ".history .cm-changedLine")
 
 	// For the line where the cursor is: when a schedule fires, who takes a request, what may be written.
@@ -75,11 +75,11 @@ func TestPageJourney(t *testing.T) {
 	key, err := wren.page.Timeout(patience).ElementR(".cm-line span", "^handler$")
 	wren.must("looking for a key", err)
 	wren.must("pointing at it", key.Hover())
-	wren.reads("handler: file:function, without the ending")
-	wren.typeAtEnd("\nat")
+	wren.reads("handler: file:function, without the extension")
+	wren.typeAtEnd("\nmax_c")
 	wren.must("asking for what may be written",
 		wren.page.KeyActions().Press(input.ControlLeft).Type(input.Space).Release(input.ControlLeft).Do())
-	wren.reads("max_concurrency", "Most invocations running at the same time")
+	wren.reads("max_concurrency", "max_concurrency")
 	option, err := wren.page.Timeout(patience).ElementR(".cm-tooltip-autocomplete li", "max_concurrency")
 	wren.must("looking for what may be written", err)
 	wren.must("choosing it", option.Click(proto.InputMouseButtonLeft, 1))
@@ -91,18 +91,18 @@ func TestPageJourney(t *testing.T) {
 	wren.press("a mild night gives no warning")
 	wren.reads("expected", "found", "status is 200")
 	wren.press("^deployment \\d+")
-	wren.reads("2 steps of 2 done", "revision/warn", "pointer/warn", "Outputs")
+	wren.reads("2 of 2 steps succeeded", "revision/warn", "pointer/warn", "Outputs")
 	wren.press("^Plan$")
 	wren.reads("2 steps in 2 phases", "changed: warn.py", "next invocation is a cold start: warn")
 	wren.goTo("plan?stage=live&version=6")
-	wren.reads("Version 6 to live", "by wren")
+	wren.reads("Version 6 ", "by wren")
 	wren.goTo("plan?stage=trial")
-	wren.reads("already matches version 8")
+	wren.reads("Up to date since")
 
 	// Try it, and read what it wrote; follow the log while it is called.
 	wren.goTo("functions/warn/invoke?stage=trial")
 	wren.choose(`select[aria-label="Sample"]`, "ask: GET")
-	wren.press("^Invoke")
+	wren.click("main button.btn-primary")
 	wren.reads("succeeded", "memory peak", `"station": "hill"`, "Logs", "hill:")
 	wren.fill(`textarea`, "{not json")
 	wren.reads("Not JSON")
@@ -115,10 +115,10 @@ func TestPageJourney(t *testing.T) {
 
 	// Preview waits for somebody else; linden approves, and the page moves by itself.
 	wren.goTo("deliveries/8/preview")
-	wren.reads("waiting for 1 more approval from growers-council", "No actions available")
+	wren.reads("waiting for 1 approval from growers-council", "No actions available")
 	linden := r.open(browser, "linden")
 	linden.goTo("board?stage=preview")
-	linden.press("Version 8 waiting for 1 more approval")
+	linden.press("Version 8 needs 1 approval")
 	linden.fill(`input[placeholder="Reason"]`, "good for the cold nights")
 	linden.reads("Impact of version", "GET /stations/{station}/history opens to authenticated")
 	linden.press("^Approve")
@@ -129,22 +129,22 @@ func TestPageJourney(t *testing.T) {
 	linden.goTo("functions/warn/invoke?stage=live")
 	linden.reads("Actual state differs from the record", "env.MODE", "quiet", "loud", "256 MiB")
 	linden.press("Revert drift")
-	linden.reads("1 function is reverted to the record", "changed outside Rudmar: env.MODE, memory")
+	linden.reads("reverts drift of 1 function", "changed outside Rudmar: env.MODE, memory")
 	linden.press("Run this plan")
-	linden.reads("Deployment", "3 steps of 3 done")
+	linden.reads("Deployment", "3 of 3 steps succeeded")
 	linden.goTo("plan?stage=live&target=local/north")
-	linden.reads("already matches version")
+	linden.reads("Up to date since")
 
 	// The version before is put back.
 	wren.goTo("plan?stage=preview&version=6")
-	wren.reads("Takes preview back from version 8 to version 6")
-	wren.press("^Take preview back")
+	wren.reads("version 8 to version 6")
+	wren.press("^Roll back to version 6")
 	wren.reads("Type preview to confirm") // it deletes a route
 	wren.fill(".modal input", "preview")
 	wren.key(input.Enter)
 	wren.reads("Version 6 in preview")
 	wren.goTo("deliveries/8/preview")
-	wren.reads("rolled-back", "rolled back to version 6")
+	wren.reads("rolled back", "rolled back to version 6")
 
 	worksByKeyboard(wren)
 }
@@ -171,9 +171,9 @@ func TestLostConnection(t *testing.T) {
 	wren.reads("Needs attention")
 	listen := strings.TrimPrefix(r.address, "http://")
 	r.kill()
-	wren.reads("connection lost")
+	wren.reads("Connection lost")
 	launch(t, r.data, "demo", "--listen", listen, "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0")
-	wren.waits("the connection", `() => !document.body.innerText.includes('connection lost')`)
+	wren.waits("the connection", `() => !document.body.innerText.includes('Connection lost')`)
 }
 
 // An edit that meets somebody else's newer commit shows both.
@@ -189,7 +189,7 @@ func TestConflictInThePage(t *testing.T) {
 	wren.reads("The branch has newer commits")
 	wren.fill(`input[aria-label="Message"]`, "A note of mine")
 	wren.press("^Commit 1 file")
-	wren.reads("has committed in the meantime", "Your edit is kept in the editor")
+	wren.reads("committed in the meantime", "Your edit is kept in the editor")
 	wren.press("as committed by wren")
 	wren.reads(`"""Receives readings`)
 	wren.press("Use theirs")

@@ -18,7 +18,7 @@ func browserOf(t *testing.T, r *rig, handle, password string) (send func(method,
 	status int) {
 	t.Helper()
 	response, err := http.Post(r.address+"/api/session", "application/json",
-		strings.NewReader(`{"handle":"`+handle+`","password":"`+password+`"}`))
+		strings.NewReader(`{"username":"`+handle+`","password":"`+password+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +68,7 @@ func ends(t *testing.T, stream *http.Response, why string) {
 
 func person(t *testing.T, r *rig, stdin string, args ...string) (string, error) {
 	t.Helper()
-	cmd := exec.Command(build(t), append(append([]string{"person"}, args...), "--data", r.data)...)
+	cmd := exec.Command(build(t), append(append([]string{"user"}, args...), "--data", r.data)...)
 	cmd.Stdin = strings.NewReader(stdin)
 	out, err := cmd.CombinedOutput()
 	return string(out), err
@@ -142,7 +142,7 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 			t.Errorf("%s: signing in again: %d", tt.name, status)
 		}
 	}
-	if out, err := person(t, r, "", "open", "teasel"); err != nil {
+	if out, err := person(t, r, "", "reopen", "teasel"); err != nil {
 		t.Fatal(out)
 	}
 	out, err := person(t, r, "", "list")
@@ -150,13 +150,13 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 		!strings.Contains(out, "growers-council") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	for _, args := range [][]string{{"password", "nobody"}, {"close", "nobody"}, {"add", "new", "--role", "king"},
-		{"add", "New!"}, {"groups", "wren"}} {
+	for _, args := range [][]string{{"password", "nobody"}, {"close", "nobody"}, {"create", "new", "--role", "king"},
+		{"create", "New!"}, {"groups", "wren"}} {
 		if out, err := person(t, r, "long-enough-for-one\n", args...); err == nil {
 			t.Errorf("%v: %s", args, out)
 		}
 	}
-	if out, err := person(t, r, "short\n", "add", "sedge"); err == nil ||
+	if out, err := person(t, r, "short\n", "create", "sedge"); err == nil ||
 		!strings.Contains(out, "at least 12 characters") {
 		t.Errorf("a short password: %v %s", err, out)
 	}

@@ -20,20 +20,20 @@ func TestShiftInThePage(t *testing.T) {
 	p.arrive("/s/boxes/deliveries?stage=shop")
 	p.reads("blocked by the rule nothing-goes; 1 more", "waiting", "frozen until", "Crate days")
 	p.arrive("/s/boxes/deliveries/4/shop")
-	p.reads("refuses", "not met: plan.deletes.size() == 0", "does not pass by waiting")
+	p.reads("not met", "not met: plan.deletes.size() == 0", "does not pass by waiting")
 	p.arrive("/s/watering/deliveries?stage=live")
-	p.reads("from push to live", "versions a week", "50 %", "what came to live, by week", "half of them sooner")
-	p.press("^The versions behind")
-	p.reads("2 was rolled back")
+	p.reads("Lead time to live", "Deployment frequency", "50 %", "Deliveries to live by week", "Median lead time")
+	p.press("^Versions in these figures")
+	p.reads("2 rolled-back")
 	p.arrive("/s/watering/deliveries/2/live")
-	p.reads("It was rolled back: valve:", "calls failed", "worse with a probability of", "Steps so far")
+	p.reads("Rolled back: valve:", "invocations failed", "probability of regression", "Completed steps")
 	p.arrive("/s/watering/deliveries/3/live")
-	p.reads("version 1 90 % · 3 10 %", "10 %", "valve", "Hold it here")
-	p.press("^Hold it here")
-	p.reads("wren holds it here; let go, it goes on to 50 %")
-	p.press("^Let it go on")
-	p.reads("Hold it here")
-	p.press("^Go on now")
+	p.reads("version 1 90 % · 3 10 %", "10 %", "valve", "Pause")
+	p.press("^Pause")
+	p.reads("paused by wren")
+	p.press("^Resume")
+	p.reads("Pause")
+	p.press("^Move to next step now")
 	p.reads("version 1 50 % · 3 50 %")
 	until(t, "half of the calls go to it", func() bool {
 		var list []api.StageOutput
@@ -42,17 +42,17 @@ func TestShiftInThePage(t *testing.T) {
 		r.ask("wren", "GET", canal+"/deliveries/3/stages/live", nil, &d)
 		return d.Shift != nil && d.Shift.Share == 50 && d.Shift.Since != nil
 	})
-	if status, text := r.try("linden", "POST", canal+"/deliveries/3/stages/live/back", api.DeliveryDecision{}, nil); status != 204 {
+	if status, text := r.try("linden", "POST", canal+"/deliveries/3/stages/live/abort", api.DeliveryDecision{}, nil); status != 204 {
 		t.Errorf("an approver may run plans: %d %s", status, text)
 	}
-	p.reads("rolled-back", "rolled back by linden")
+	p.reads("rolled back", "rolled back by linden")
 	until(t, "version 1 is there again", func() bool {
 		var line api.StageLine
 		r.ask("wren", "GET", canal+"/stage-line", nil, &line)
 		return line.Stages[1].State == "settled" && line.Stages[1].Version == 1
 	})
 	p.reads("version 1")
-	if status, _ := r.try("linden", "POST", canal+"/deliveries/3/stages/live/hold", api.DeliveryDecision{}, nil); status != 409 {
+	if status, _ := r.try("linden", "POST", canal+"/deliveries/3/stages/live/pause", api.DeliveryDecision{}, nil); status != 409 {
 		t.Errorf("what is over is held: %d", status)
 	}
 }
@@ -61,10 +61,10 @@ func TestShiftInThePage(t *testing.T) {
 // other CI reads them; of one that fails the whole call is told.
 func TestCasesOnRequest(t *testing.T) {
 	r := demo(t)
-	c := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
+	c := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
 	file := filepath.Join(t.TempDir(), "cases.xml")
-	c.want("cases frostline --stage trial", "8 of 8 cases passed", "passed  warn: a mild night gives no warning")
-	c.want("cases frostline --stage trial --function warn --format junit --output " + file)
+	c.want("case run frostline --stage trial", "8 of 8 cases passed", "passed  warn: a mild night gives no warning")
+	c.want("case run frostline --stage trial --function warn --format junit --output " + file)
 	text, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -84,24 +84,24 @@ func TestCasesOnRequest(t *testing.T) {
 		len(report.Suites[0].Cases) != 3 || report.Suites[0].Cases[0].Class != "frostline.warn" {
 		t.Errorf("%v: %s", err, text)
 	}
-	c.refused("cases frostline", "--stage")
-	c.refused("cases frostline --stage nowhere", "nothing of frostline is in nowhere")
-	c.refused("cases frostline --stage trial --format tap", "there are text, json and junit")
+	c.refused("case run frostline", "--stage")
+	c.refused("case run frostline --stage nowhere", "nowhere")
+	c.refused("case run frostline --stage trial --format tap", "(expected text, json or junit")
 	// Somebody changes a limit by hand, and a case notices.
 	if out, err := run(t, ".", build(t), "platform", "change", "north/frostline/trial", "function/warn", "env.MODE=3",
 		"env.LIMIT_C=99", "--data", r.data); err != nil {
 		t.Fatal(out)
 	}
-	c.refused("cases frostline --stage trial --function warn", "sent {")
-	c.refused("cases frostline --stage trial --function warn --format junit", "<failure message=")
+	c.refused("case run frostline --stage trial --function warn", "sent {")
+	c.refused("case run frostline --stage trial --function warn --format junit", "<failure message=")
 
 	p := r.open(browse(t), "wren")
 	p.arrive("/s/frostline/deliveries/7/trial")
 	p.reads("all 8 passed")
-	p.press("^Run them now")
-	p.reads("what came just now", "of 8 failed", "succeeded")
+	p.press("^Run cases now")
+	p.reads("Results of this run", "of 8 failed", "succeeded")
 	p.arrive("/s/frostline/deliveries/6/preview")
-	p.reads("Run them now")
+	p.reads("Run cases now")
 	teasel := r.open(browse(t), "teasel")
 	teasel.arrive("/s/frostline/deliveries/5/trial")
 	teasel.reads("Cases")

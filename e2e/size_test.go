@@ -73,11 +73,11 @@ func TestAtSize(t *testing.T) {
 		r.ask("wren", "POST", fmt.Sprintf("%s/stages/trial/functions/row%04d/invocations", at, i%4),
 			map[string]any{"target": "local/north", "event": map[string]any{}}, &got)
 	}
-	p.reads("call")
+	p.reads("invocation")
 	t.Logf("tasks of over 50 ms while the Board changed: %s", p.longTasks())
 	p.page.MustEval(`() => window.scrollTo(0, document.body.scrollHeight)`)
 	p.reads(last)
-	opened("plan?stage=live&version=1", fmt.Sprintf("%d functions appear", *atSize))
+	opened("plan?stage=live&version=1", fmt.Sprintf("creates %d functions", *atSize))
 	p.press("more functions$")
 	p.press("^By function")
 	p.watchTasks()
@@ -102,7 +102,7 @@ func TestAtSize(t *testing.T) {
 	t.Logf("the plan of an edit: %.0f ms", float64(time.Since(begun).Milliseconds()))
 	var deployments []api.Deployment
 	r.ask("wren", "GET", at+"/deployments", nil, &deployments)
-	opened(fmt.Sprintf("deployments/%d", deployments[0].Id), "done in")
+	opened(fmt.Sprintf("deployments/%d", deployments[0].Id), "succeeded in")
 	if n := p.page.MustEval(`() => document.querySelectorAll('main tbody tr').length`).Int(); n > 400 {
 		t.Errorf("the deployment has %d rows in the page", n)
 	}

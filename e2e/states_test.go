@@ -62,10 +62,10 @@ stages:
     enter: {after: trial, when: request}
     shift: {steps: [50%], every: 1h}
 `,
-			"functions/warn/function.yaml": "function: warn\nhandler: warn:run\nenv: {SAYS: frost}\nin: {live: {env: {SAYS: " + inLive +
+			"functions/warn/function.yaml": "function: warn\nhandler: warn:run\nenv: {SAYS: frost}\nper_stage: {live: {env: {SAYS: " + inLive +
 				"}}}\ntriggers: {ask: {route: GET /warn, open_to: authenticated}}\n",
 			"functions/warn/warn.py":         fmt.Sprintf("# version %d\nimport os\ndef run(call):\n    return {\"says\": os.environ[\"SAYS\"]}\n", version),
-			"functions/warn/cases/says.yaml": "case: it warns\nsend: {route: GET /warn}\nexpect: [body.says == \"frost\"]\nharmless: true\n",
+			"functions/warn/cases/says.yaml": "case: it warns\nsend: {route: GET /warn}\nexpect: [body.says == \"frost\"]\nno_side_effects: true\n",
 		})
 		git(t, dir, "add", "--all")
 		git(t, dir, "commit", "--quiet", "-m", fmt.Sprint("Version ", version))

@@ -28,7 +28,7 @@ func TestVersionsInThePage(t *testing.T) {
 	wren := r.open(browse(t), "wren")
 	wren.goTo("versions")
 	wren.reads("reading the almanac", "building")
-	wren.press("^Cancel it")
+	wren.press("^Cancel build")
 	wren.reads("cancelled while running", "cancelled")
 	// A commit says that linden wrote it; wren pushed it, and that is told.
 	if err := os.WriteFile(manifest, append(text, "# Read twice a day.\n"...), 0o600); err != nil {
@@ -50,14 +50,14 @@ func TestVersionsInThePage(t *testing.T) {
 	}
 	wren.goTo("versions")
 	wren.click(`input[aria-label="Compare version 3"]`)
-	wren.reads("mark another one to compare it with version 3")
+	wren.reads("Select another version to compare with version 3")
 	wren.click(`input[aria-label="Compare version 6"]`)
 	wren.press("^Compare 3 with 6")
-	wren.reads("Version 3 and version 6", "report.py", "128 MiB → 192 MiB", "version 3 at the left")
-	wren.press("the other way round")
+	wren.reads("Version 3 and version 6", "report.py", "128 MiB → 192 MiB", "left: version 3")
+	wren.press("Swap versions")
 	wren.reads("Version 6 and version 3", "192 MiB → 128 MiB")
 	wren.goTo("versions/5")
-	wren.reads("Built from commit", "all as they were built")
+	wren.reads("Built from commit", "all unchanged since the build")
 
 	_, archive := r.try("wren", "GET", "/services/frostline/versions/5/functions/warn/archive", nil, nil)
 	z, err := zip.NewReader(strings.NewReader(archive), int64(len(archive)))
@@ -69,8 +69,8 @@ func TestVersionsInThePage(t *testing.T) {
 		!strings.Contains(out, "by wren") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	if out, err := run(t, dir, program, "tidy", "--data", r.data, "--keep-build-logs", "1ns"); err != nil ||
-		!strings.Contains(out, "build logs") || !strings.Contains(out, "would go") {
+	if out, err := run(t, dir, program, "prune", "--data", r.data, "--keep-build-logs", "1ns"); err != nil ||
+		!strings.Contains(out, "build logs") || !strings.Contains(out, "to delete") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	archives, err := filepath.Glob(filepath.Join(r.data, "artifacts", "*.zip"))

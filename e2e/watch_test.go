@@ -82,11 +82,11 @@ func TestRunAlone(t *testing.T) {
 		t.Errorf("%v: %s", err, out)
 	}
 	w := beginWatching(t, nil, "run", dir)
-	w.says("", "-- in step")
+	w.says("", "-- synced")
 	w.press("1")
-	w.says("-- in step", `{"body":{"hello":"linden"},"status":200}`)
+	w.says("-- synced", `{"body":{"hello":"linden"},"status":200}`)
 	edit(t, dir, "functions/hello/main.py", `{"hello"`, `{"good evening"`)
-	w.says(`"hello":"linden"`, "-- in step after")
+	w.says(`"hello":"linden"`, "-- synced in")
 	w.says(`"hello":"linden"`, "code of hello, 2 steps") // a revision and its pointer: code alone changed
 	w.press("1")
 	w.says("2 steps", "good evening")
@@ -111,17 +111,17 @@ func TestWatch(t *testing.T) {
 	r := demo(t)
 	dir := filepath.Join(r.clone("wren"), "frostline")
 	as := func(handle string) []string {
-		return []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=" + handle, "RUDMAR_PASSWORD=orchard-at-dawn"}
+		return []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=" + handle, "RUDMAR_PASSWORD=orchard-at-dawn"}
 	}
 	before := r.trial(t)
 	w := beginWatching(t, as("wren"), "watch", dir)
-	w.says("-- in step after", "{station}/frost")
+	w.says("-- synced in", "{station}/frost")
 	route := regexp.MustCompile(`GET (http\S+trial~wren/stations/\{station\}/frost)`).FindStringSubmatch(w.out.String())
 	if route == nil {
 		t.Fatalf("no address is told: %s", w.out.String())
 	}
 	edit(t, dir, "functions/warn/warn.py", `"mode": MODE`, `"mode": "mine"`)
-	w.says("-- in step after", "code of warn, 2 steps")
+	w.says("-- synced in", "code of warn, 2 steps")
 	answer, err := http.Get(strings.Replace(route[1], "{station}", "hill", 1))
 	if err != nil {
 		t.Fatal(err)
@@ -152,7 +152,7 @@ func TestWatch(t *testing.T) {
 	p.arrive("/account")
 	p.reads("frostline in trial on local/north")
 	p.press("^Delete")
-	p.reads("There is none. In the folder")
+	p.reads("No private copies")
 	if answer, err = http.Get(strings.Replace(route[1], "{station}", "hill", 1)); err != nil || answer.StatusCode != 404 {
 		t.Errorf("%v: what was removed answers %d", err, answer.StatusCode)
 	}
@@ -169,7 +169,7 @@ func TestWatch(t *testing.T) {
 	edit(t, dir, "functions/warn/warn.py", `"mine"`, `"still mine"`)
 	w.says("code of intake", "code of intake")
 	w.press("x")
-	w.says("code of intake", "the copy is gone")
+	w.says("code of intake", "the copy was deleted")
 	w.ends()
 }
 

@@ -63,7 +63,7 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 	}
 	if m := facts.Manifests; m != nil {
 		for _, f := range m.Functions {
-			if in("function", "log of", f.Name, f.About) { // a function's log is found with it
+			if in("function", "logs of", f.Name, f.About) { // a function's log is found with it
 				add(api.SearchResult{Kind: api.SearchResultKindFunction, Label: f.Name, Description: api.Optional(f.About)})
 			}
 		}

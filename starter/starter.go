@@ -42,7 +42,7 @@ func Service(name, runtime string) (map[string]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		out[strings.TrimSuffix(file, ".txt")] = strings.NewReplacer("NAME", name, "RUNTIME", runtime).Replace(string(text))
+		out[strings.TrimSuffix(file, ".txt")] = strings.NewReplacer("$NAME", name, "RUNTIME", runtime).Replace(string(text))
 	}
 	return out, nil
 }

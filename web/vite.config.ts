@@ -71,7 +71,7 @@ export default defineConfig({
             },
             {
               name: 'board',
-              test: /src[\\/](?!pages|main|App|styles|components[\\/](Build|Code|Diff|Drift|EditPlan|Figure|Function|Mirror|Place|Plan|Provenance|Shift|StageSecrets|CaseResult|DeliveryMeasures|Becomes|FileTree|FileHistory|LineNotes|LogLines|Typed|Shortcut|SessionBox|Leave))|src[\\/]pages[\\/](ServiceFrame|BoardPage)/,
+              test: /src[\\/](?!pages|main|App|styles|components[\\/](Build|Code|Diff|Deployment|Drift|EditPlan|Impact|MetricsChart|Function|Mirror|Place|Plan|Provenance|Shift|StageSecrets|CaseResult|DeliveryMeasures|Rendered|FileTree|FileHistory|LineNotes|LogLines|Typed|Shortcut|SessionBox|Leave))|src[\\/]pages[\\/](ServiceFrame|BoardPage)/,
             },
           ],
         },

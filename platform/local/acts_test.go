@@ -236,7 +236,7 @@ func acting(t *testing.T) acts.Stage {
 		begins("its log lines are to be removed", "logs/alarm", nil, func(w *wish) { w.Remove = true }),
 		{Name: "they are removed", Do: carriesOut},
 		begins("what is done is delivery requested again", "logs/alarm", map[string]any{"retention": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
-		ask("the weather is slow", "secret", "PUT", "/hand/north/weather", `{"take_ms": 5}`),
+		ask("the weather is slow", "secret", "PUT", "/hand/north/faults", `{"take_ms": 5}`),
 		remove("its revision is removed", "revision/alarm", nil),
 		remove("its function is removed", "function/alarm", nil),
 	}

@@ -96,7 +96,7 @@ func TestWhatIsHandedIn(t *testing.T) {
 	}{
 		{"POST", "callers", map[string]any{"groups": []string{"growers"}}, 400, "a caller needs a name"},
 		{"POST", at + "queues/readings", strings.Repeat("x", 300<<10), 413, "256 KiB"},
-		{"PUT", "moon/weather", map[string]any{}, 404, "north, coast, lake"},
+		{"PUT", "moon/faults", map[string]any{}, 404, "north, coast, lake"},
 		{"POST", at + "queues/readings", 1, 202, "id"},
 	} {
 		if status, text := s.hand(tt.method, tt.path, tt.body); status != tt.status || !strings.Contains(text, tt.says) {

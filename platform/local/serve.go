@@ -33,7 +33,7 @@ func (p *Platform) Protocol() http.Handler {
 	e.PUT("/hand/:region/:service/:stage/:address", p.handChange)
 	e.DELETE("/hand/:region/:service/:stage/:address", p.handChange)
 	e.POST("/hand/callers", p.addCaller)
-	e.PUT("/hand/:region/weather", p.setWeather)
+	e.PUT("/hand/:region/faults", p.setWeather)
 	e.PUT("/hand/:region/:service/:stage/secrets/:name", p.keepSecret)
 	e.POST("/hand/:region/:service/:stage/queues/:name", p.handMessage)
 	e.PUT("/hand/:region/:service/:stage/objects/:name/*", p.handObject)

@@ -12,7 +12,7 @@ import (
 
 func (s *stand) weather(setting string) (int, string) {
 	s.Helper()
-	response, text := s.asks("PUT", "/hand/north/weather", strings.NewReader(setting), nil)
+	response, text := s.asks("PUT", "/hand/north/faults", strings.NewReader(setting), nil)
 	return response.StatusCode, text
 }
 

@@ -126,7 +126,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.expiresAt < Date.now()
                 <span v-else class="quiet">never</span>
               </td>
               <td>
-                <EndButton :what="t.name" :busy="busy" @end="end(t.id)" />
+                <EndButton :what="t.name" verb="Revoke" :busy="busy" @end="end(t.id)" />
               </td>
             </tr>
             <tr v-if="tokens.length === 0">

@@ -30,7 +30,7 @@ const { data, problem, pending, reload } = useLoad(
 )
 const base = ref('')
 /** A new branch that the commit goes to; nothing for the branch that is open. */
-const onto = ref('')
+const newBranch = ref('')
 /** What was edited and not committed, by file; null for one that is taken away. */
 const edits = ref(new Map<string, string | null>())
 const showDiff = ref(false)
@@ -86,7 +86,7 @@ const owner = computed(() => /^functions\/([^/]+)\//.exec(file.value)?.[1] ?? ''
 const renamed = ref<string | null>(null)
 const errors = computed(() => diagnostics.value.filter((d) => d.severity === 'error').length)
 /** The branch takes no commit that has errors, and it is the one that it would go to. */
-const refused = computed(() => errors.value > 0 && !!data.value?.tracked && !onto.value)
+const refused = computed(() => errors.value > 0 && !!data.value?.tracked && !newBranch.value)
 const stale = computed(() => edits.value.size > 0 && !!data.value && base.value !== data.value.head.hash)
 
 watch(data, (d) => {
@@ -246,7 +246,7 @@ function commit(on: string): Promise<boolean> {
       params: { path: { service: service.value } },
       body: {
         branch: data.value.branch,
-        onto: onto.value || undefined,
+        newBranch: newBranch.value || undefined,
         base: on,
         message: message.value,
         files: Object.fromEntries(edits.value),
@@ -259,9 +259,9 @@ function commit(on: string): Promise<boolean> {
     await ask(Promise.resolve(sent))
     edits.value = new Map()
     message.value = ''
-    if (onto.value) {
-      const made = onto.value
-      onto.value = ''
+    if (newBranch.value) {
+      const made = newBranch.value
+      newBranch.value = ''
       switchTo(made)
       return
     }
@@ -441,7 +441,7 @@ async function drop(): Promise<void> {
           <div class="commit">
             <input v-model="message" class="form-control" required placeholder="Commit message" aria-label="Message" />
             <input
-              v-model="onto"
+              v-model="newBranch"
               class="form-control onto"
               pattern="[A-Za-z0-9][A-Za-z0-9._\/\-]*"
               :placeholder="`${data.branch}, or a new branch`"
