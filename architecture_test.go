@@ -94,7 +94,7 @@ func TestRoomsOfTheManifest(t *testing.T) {
 	rooms := []struct{ name, may string }{
 		{"diagnostic", ""},
 		{"tree", "diagnostic"},
-		{"language", "diagnostic"},
+		{"language", "diagnostic tree"},
 		{"manifest", "diagnostic tree language route timing"},
 		{"check", "diagnostic tree language manifest route timing access expression cores"},
 		{"author", "diagnostic tree language manifest check expression resource"},

@@ -69,8 +69,8 @@ func TestADeploymentThatFails(t *testing.T) {
 	p.reads("reverts drift of 2", "also reverts drift", "Redeploys version 2 to trial")
 	p.press("^Redeploy version 2")
 	settles(2)
-	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0])) // of this try
-	p.reads("succeeded", "6 of 6 steps succeeded", "2 functions", "function/row16")       // few steps are all open
-	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(1).Deployments[0])) // the first one made all
+	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))     // of this try
+	p.reads("succeeded", "6 of 6 steps succeeded", "2 functions", "function/row16") // few steps are all open
+	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(1).Deployments[0]))     // the first one made all
 	p.reads("18 identities, 18 logs", "18 functions")
 }

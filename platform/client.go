@@ -266,7 +266,8 @@ func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Mess
 func (c *Client) MessagesAfter(ctx context.Context, s Scope, parked bool, after int64) ([]api.Message, error) {
 	var out []api.Message
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
-		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{DeadLetter: &parked, After: &after})
+		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{DeadLetter: &parked,
+			After: &after})
 	})
 	return out, err
 }

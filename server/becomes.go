@@ -177,7 +177,8 @@ func besideFile(all []expand.Resource, s *manifest.Service, file string, changed
 }
 
 func becomesOf(resources []expand.Resource, units map[string]string) ([]api.RenderedResource, error) {
-	out, err := convert[[]api.RenderedResource](append([]expand.Resource{}, resources[:min(len(resources), shownResources)]...))
+	out, err := convert[[]api.RenderedResource](append([]expand.Resource{}, resources[:min(len(resources),
+		shownResources)]...))
 	for i := range out {
 		for j := range out[i].Attributes {
 			a := &out[i].Attributes[j]

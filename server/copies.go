@@ -117,7 +117,8 @@ func (s *Server) ownCopy(ctx context.Context, service string, act rights.Permiss
 }
 
 // InvokeCopy calls a function of one's own copy.
-func (h *handlers) InvokeCopy(ctx context.Context, r api.InvokeCopyRequestObject) (api.InvokeCopyResponseObject, error) {
+func (h *handlers) InvokeCopy(ctx context.Context,
+	r api.InvokeCopyRequestObject) (api.InvokeCopyResponseObject, error) {
 	copied, err := h.ownCopy(ctx, r.Service, rights.Invoke)
 	if err != nil {
 		return nil, err
@@ -155,7 +156,8 @@ func (h *handlers) InvokeCopy(ctx context.Context, r api.InvokeCopyRequestObject
 }
 
 // RunCopyCases runs the saved cases of one's folder in one's copy.
-func (h *handlers) RunCopyCases(ctx context.Context, r api.RunCopyCasesRequestObject) (api.RunCopyCasesResponseObject, error) {
+func (h *handlers) RunCopyCases(ctx context.Context,
+	r api.RunCopyCasesRequestObject) (api.RunCopyCasesResponseObject, error) {
 	copied, err := h.ownCopy(ctx, r.Service, rights.Invoke)
 	if err != nil {
 		return nil, err

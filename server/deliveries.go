@@ -17,7 +17,8 @@ import (
 )
 
 func deliveryPlace(d store.Delivery, gates []delivery.Gate) api.DeliveryPlace {
-	out := api.DeliveryPlace{Stage: d.Stage, State: api.DeliveryState(d.State), Since: d.Since.UnixMilli(), Reason: d.Reason}
+	out := api.DeliveryPlace{Stage: d.Stage, State: api.DeliveryState(d.State), Since: d.Since.UnixMilli(),
+		Reason: d.Reason}
 	if d.State == delivery.Waiting {
 		out.BlockedBy = api.Optional(delivery.BlockedBy(gates))
 	}

@@ -227,7 +227,8 @@ func (h *handlers) isSecret(ctx context.Context, service string, r check.Result,
 }
 
 // says checks that a service says a value of a resource.
-func (h *handlers) says(ctx context.Context, service string, edited check.Result, p api.DriftLocation, value any) error {
+func (h *handlers) says(ctx context.Context, service string, edited check.Result, p api.DriftLocation,
+	value any) error {
 	if !edited.OK() {
 		return errNotTaken
 	}

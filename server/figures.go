@@ -51,7 +51,8 @@ func (h *handlers) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject
 	for _, m := range metrics.ByRevision(measured) {
 		total.Add(m.Sum)
 		out.Revisions = append(out.Revisions,
-			api.RevisionMetrics{Revision: m.Revision, Version: api.Optional(m.Version), Invocations: m.Invocations, Errors: m.Errors,
+			api.RevisionMetrics{Revision: m.Revision, Version: api.Optional(m.Version), Invocations: m.Invocations,
+				Errors:    m.Errors,
 				Throttled: m.Throttled, Cold: m.Cold,
 				P50: m.Quantile(0.5), P95: m.Quantile(0.95), P99: m.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak,
 				ErrorKinds: m.ErrorKinds})

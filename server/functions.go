@@ -208,7 +208,8 @@ func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest
 	return nil
 }
 
-func (h *handlers) InvokeFunction(ctx context.Context, r api.InvokeFunctionRequestObject) (api.InvokeFunctionResponseObject,
+func (h *handlers) InvokeFunction(ctx context.Context,
+	r api.InvokeFunctionRequestObject) (api.InvokeFunctionResponseObject,
 	error) {
 	if err := may(ctx, rights.Invoke, r.Service, r.Stage); err != nil {
 		return nil, err

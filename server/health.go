@@ -39,7 +39,8 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 			api.StalledWork{Service: s.Service, Stage: s.Stage, Work: s.What, Since: s.Since.UnixMilli()})
 	}
 	for _, s := range now.Sick {
-		out.Unreachable = append(out.Unreachable, api.UnreachableTarget{Service: s.Service, Stage: s.Stage, Target: s.Target.String(), Reason: s.Reason,
+		out.Unreachable = append(out.Unreachable, api.UnreachableTarget{Service: s.Service, Stage: s.Stage,
+			Target: s.Target.String(), Reason: s.Reason,
 			Since: s.Since.UnixMilli()})
 	}
 	return api.GetHealth200JSONResponse(out), nil

@@ -194,7 +194,8 @@ func (h *handlers) withSecrets(ctx context.Context, f *view.Facts) error {
 	return nil
 }
 
-func (h *handlers) GetStageLine(ctx context.Context, r api.GetStageLineRequestObject) (api.GetStageLineResponseObject, error) {
+func (h *handlers) GetStageLine(ctx context.Context,
+	r api.GetStageLineRequestObject) (api.GetStageLineResponseObject, error) {
 	f, err := h.facts(ctx, r.Service)
 	if err == nil {
 		err = h.withGates(ctx, f)

@@ -31,7 +31,8 @@ func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject
 }
 
 // CreateToken makes a token, and tells it this once.
-func (h *handlers) CreateToken(ctx context.Context, r api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
+func (h *handlers) CreateToken(ctx context.Context,
+	r api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
 	text, t, err := h.engine.People.CreateToken(ctx, who(ctx).person, people.NewToken{Name: r.Body.Name,
 		Permissions: r.Body.Permissions, In: r.Body.Scopes, Days: api.OrZero(r.Body.Days)})
 	if err != nil {
@@ -41,7 +42,8 @@ func (h *handlers) CreateToken(ctx context.Context, r api.CreateTokenRequestObje
 }
 
 // RevokeToken ends a token. A token may end itself, and no other.
-func (h *handlers) RevokeToken(ctx context.Context, r api.RevokeTokenRequestObject) (api.RevokeTokenResponseObject, error) {
+func (h *handlers) RevokeToken(ctx context.Context,
+	r api.RevokeTokenRequestObject) (api.RevokeTokenResponseObject, error) {
 	person := who(ctx).person
 	if person.Token != nil && person.Token.ID != r.Id {
 		return nil, fmt.Errorf("%w: a token can revoke only itself", rights.ErrDenied)

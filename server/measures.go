@@ -13,7 +13,8 @@ import (
 const before = 365 * 24 * time.Hour
 
 // GetDeliveryMetrics tells how a stage is delivered to.
-func (h *handlers) GetDeliveryMetrics(ctx context.Context, r api.GetDeliveryMetricsRequestObject) (api.GetDeliveryMetricsResponseObject,
+func (h *handlers) GetDeliveryMetrics(ctx context.Context,
+	r api.GetDeliveryMetricsRequestObject) (api.GetDeliveryMetricsResponseObject,
 	error) {
 	now := h.engine.Store.Now()
 	since := measure.Monday(now).AddDate(0, 0, -7*r.Params.Weeks).Add(-before)

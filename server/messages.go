@@ -32,7 +32,8 @@ func (h *handlers) RetryMessage(ctx context.Context,
 	return api.RetryMessage204Response{}, err
 }
 
-func (h *handlers) DeleteMessage(ctx context.Context, r api.DeleteMessageRequestObject) (api.DeleteMessageResponseObject,
+func (h *handlers) DeleteMessage(ctx context.Context,
+	r api.DeleteMessageRequestObject) (api.DeleteMessageResponseObject,
 	error) {
 	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message deleted",
 		(*platform.Client).DeleteMessage)

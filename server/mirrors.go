@@ -77,7 +77,8 @@ func (h *handlers) FetchMirror(ctx context.Context, r api.FetchMirrorRequestObje
 }
 
 // DeleteMirror makes a repository one that people push to.
-func (h *handlers) DeleteMirror(ctx context.Context, r api.DeleteMirrorRequestObject) (api.DeleteMirrorResponseObject, error) {
+func (h *handlers) DeleteMirror(ctx context.Context,
+	r api.DeleteMirrorRequestObject) (api.DeleteMirrorResponseObject, error) {
 	err := h.hasRepository(ctx, r.Repository)
 	if err == nil {
 		err = h.engine.Store.DeleteMirror(ctx, r.Repository, who(ctx).person.Handle)

@@ -13,13 +13,15 @@ import (
 )
 
 func hookOf(h store.NotificationTarget) api.NotificationTarget {
-	return api.NotificationTarget{Id: h.ID, Name: h.Name, Url: h.URL, Types: append([]string{}, h.Kinds...), Service: h.Service,
-		Stage: h.Stage, Person: h.Person, CreatedAt: h.Made.UnixMilli()}
+	return api.NotificationTarget{Id: h.ID, Name: h.Name, Url: h.URL, Types: append([]string{}, h.Kinds...),
+		Service: h.Service,
+		Stage:   h.Stage, Person: h.Person, CreatedAt: h.Made.UnixMilli()}
 }
 
 // ListNotificationTargets lists where notices go: to who looks after what they are about, for an
 // address can be what lets somebody in.
-func (h *handlers) ListNotificationTargets(ctx context.Context, _ api.ListNotificationTargetsRequestObject) (api.ListNotificationTargetsResponseObject, error) {
+func (h *handlers) ListNotificationTargets(ctx context.Context,
+	_ api.ListNotificationTargetsRequestObject) (api.ListNotificationTargetsResponseObject, error) {
 	list, err := h.engine.Store.NotificationTargets(ctx)
 	out := api.ListNotificationTargets200JSONResponse{Targets: []api.NotificationTarget{}, Types: notice.Kinds()}
 	for _, hook := range list {
@@ -31,7 +33,8 @@ func (h *handlers) ListNotificationTargets(ctx context.Context, _ api.ListNotifi
 }
 
 // CreateNotificationTarget sends notices somewhere.
-func (h *handlers) CreateNotificationTarget(ctx context.Context, r api.CreateNotificationTargetRequestObject) (api.CreateNotificationTargetResponseObject, error) {
+func (h *handlers) CreateNotificationTarget(ctx context.Context,
+	r api.CreateNotificationTargetRequestObject) (api.CreateNotificationTargetResponseObject, error) {
 	w := notice.NewTarget{Name: r.Body.Name, URL: r.Body.Url, Kinds: r.Body.Types, Service: api.OrZero(r.Body.Service),
 		Stage: api.OrZero(r.Body.Stage)}
 	if err := may(ctx, rights.Administer, w.Service, w.Stage); err != nil {
@@ -57,7 +60,8 @@ func (h *handlers) ownHook(ctx context.Context, id int64) (store.NotificationTar
 }
 
 // DeleteNotificationTarget ends notices to somewhere.
-func (h *handlers) DeleteNotificationTarget(ctx context.Context, r api.DeleteNotificationTargetRequestObject) (api.DeleteNotificationTargetResponseObject, error) {
+func (h *handlers) DeleteNotificationTarget(ctx context.Context,
+	r api.DeleteNotificationTargetRequestObject) (api.DeleteNotificationTargetResponseObject, error) {
 	hook, err := h.ownHook(ctx, r.Id)
 	if err == nil {
 		err = h.engine.Store.DeleteNotificationTarget(ctx, hook, who(ctx).person.Handle)
@@ -66,7 +70,8 @@ func (h *handlers) DeleteNotificationTarget(ctx context.Context, r api.DeleteNot
 }
 
 // ListNotifications lists what went somewhere.
-func (h *handlers) ListNotifications(ctx context.Context, r api.ListNotificationsRequestObject) (api.ListNotificationsResponseObject,
+func (h *handlers) ListNotifications(ctx context.Context,
+	r api.ListNotificationsRequestObject) (api.ListNotificationsResponseObject,
 	error) {
 	hook, err := h.ownHook(ctx, r.Id)
 	if err != nil {

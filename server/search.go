@@ -100,13 +100,15 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 		for _, name := range folder.Files() {
 			if in("file", name) {
 				dir := path.Dir(name)
-				add(api.SearchResult{Kind: api.SearchResultKindFile, Label: path.Base(name), Description: &dir, File: api.Optional(name)})
+				add(api.SearchResult{Kind: api.SearchResultKindFile, Label: path.Base(name), Description: &dir,
+					File: api.Optional(name)})
 			}
 		}
 	}
 	for _, e := range diagnostic.Explanations() {
 		if in(string(e.Code), e.Title) {
-			add(api.SearchResult{Kind: api.SearchResultKindDiagnostic, Label: string(e.Code), Description: api.Optional(e.Title)})
+			add(api.SearchResult{Kind: api.SearchResultKindDiagnostic, Label: string(e.Code),
+				Description: api.Optional(e.Title)})
 		}
 	}
 	return out, nil

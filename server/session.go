@@ -174,7 +174,8 @@ func (s *Server) cookie(token string, seconds int) *http.Cookie {
 }
 
 func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {
-	token, session, err := h.engine.People.SignIn(ctx, strings.TrimSpace(r.Body.Username), r.Body.Password, fromAddress(ctx))
+	token, session, err := h.engine.People.SignIn(ctx, strings.TrimSpace(r.Body.Username), r.Body.Password,
+		fromAddress(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -197,7 +198,8 @@ func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject
 	error) {
 	list, err := h.engine.Store.Journal(ctx, r.Service,
 		store.Part{Before: api.OrZero(r.Params.Before), Text: api.OrZero(r.Params.Text), Limit: partSize},
-		store.Entry{Person: api.OrZero(r.Params.Person), Stage: api.OrZero(r.Params.Stage), What: api.OrZero(r.Params.Action)})
+		store.Entry{Person: api.OrZero(r.Params.Person), Stage: api.OrZero(r.Params.Stage),
+			What: api.OrZero(r.Params.Action)})
 	if err != nil {
 		return nil, err
 	}

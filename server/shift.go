@@ -21,7 +21,8 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShi
 		return nil, err
 	}
 	out := &api.TrafficShift{Active: v.Active, Before: v.Before, Steps: append([]float64{}, v.Steps...), Step: v.Step,
-		Share: v.Share(), EveryMs: v.Every.Milliseconds(), PausedBy: api.Optional(v.Held), RollbackReason: api.Optional(v.Back), Reason: v.Reason,
+		Share: v.Share(), EveryMs: v.Every.Milliseconds(), PausedBy: api.Optional(v.Held),
+		RollbackReason: api.Optional(v.Back), Reason: v.Reason,
 		Findings: []api.Finding{}, CompletedSteps: []api.CompletedStep{}}
 	if !v.Since.IsZero() {
 		out.Since = api.Optional(v.Since.UnixMilli())
@@ -33,7 +34,8 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShi
 		return nil, err
 	}
 	for _, t := range v.Taken {
-		out.CompletedSteps = append(out.CompletedSteps, api.CompletedStep{At: t.At.UnixMilli(), Share: t.Share, Reason: api.Optional(t.Reason)})
+		out.CompletedSteps = append(out.CompletedSteps, api.CompletedStep{At: t.At.UnixMilli(), Share: t.Share,
+			Reason: api.Optional(t.Reason)})
 	}
 	if v.Verdict == nil {
 		return out, nil

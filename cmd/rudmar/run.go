@@ -93,7 +93,8 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 // settleIn makes the person, the service and its secrets.
 func (w *watcher) settleIn(ctx context.Context, e *engine.Engine) error {
 	w.typed = randomWord()
-	if err := e.People.Add(ctx, people.NewUser{Handle: you, Role: rights.Administrator, Password: w.typed}, you); err != nil {
+	if err := e.People.Add(ctx, people.NewUser{Handle: you, Role: rights.Administrator, Password: w.typed},
+		you); err != nil {
 		return err
 	}
 	if err := e.CreateRepository(ctx, w.service, you); err != nil {

@@ -179,8 +179,9 @@ func (f *foresight) limits(fn string) {
 				at = side.sum.Quantile(0.99)
 			}
 			if at > worst.Seen {
-				worst = Tight{Function: fn, What: what, Limit: limit, Seen: at, Stage: side.stage, Invocations: side.sum.Invocations,
-					Under: limit < at}
+				worst = Tight{Function: fn, What: what, Limit: limit, Seen: at, Stage: side.stage,
+					Invocations: side.sum.Invocations,
+					Under:       limit < at}
 			}
 		}
 		changed := number(was, what) != limit

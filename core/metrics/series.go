@@ -20,7 +20,8 @@ type Sum struct {
 
 // Add adds another sum to this one.
 func (s *Sum) Add(o Sum) {
-	s.Invocations, s.Errors, s.Throttled, s.Cold = s.Invocations+o.Invocations, s.Errors+o.Errors, s.Throttled+o.Throttled, s.Cold+o.Cold
+	s.Invocations, s.Errors, s.Throttled, s.Cold = s.Invocations+o.Invocations, s.Errors+o.Errors,
+		s.Throttled+o.Throttled, s.Cold+o.Cold
 	s.TotalMs, s.MaxMs, s.MemoryPeak = s.TotalMs+o.TotalMs, max(s.MaxMs, o.MaxMs), max(s.MemoryPeak, o.MemoryPeak)
 	if s.Durations == nil {
 		s.Durations = Histogram{}

@@ -24,7 +24,8 @@ type StepChange struct {
 
 // Against compares a plan with an older one: by what is done, not by when.
 func (p *Plan) Against(older *Plan) Difference {
-	d := Difference{Added: []Step{}, Gone: []Step{}, Changed: []StepChange{}, ImpactLines: []ImpactLine{}, RemovedImpact: []ImpactLine{}}
+	d := Difference{Added: []Step{}, Gone: []Step{}, Changed: []StepChange{}, ImpactLines: []ImpactLine{},
+		RemovedImpact: []ImpactLine{}}
 	before := map[string]*Step{}
 	for i := range older.Steps {
 		before[older.Steps[i].Address] = &older.Steps[i]

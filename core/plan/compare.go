@@ -33,7 +33,8 @@ type builder struct {
 }
 
 func newBuilder(in Inputs) *builder {
-	in.Wanted, in.Record, in.Actual = sorted(in.Wanted, addressOf), sorted(in.Record, Recorded.at), sorted(in.Actual, Actual.at)
+	in.Wanted, in.Record, in.Actual = sorted(in.Wanted, addressOf), sorted(in.Record, Recorded.at),
+		sorted(in.Actual, Actual.at)
 	b := &builder{in: in, kinds: map[string]*KindSpec{},
 		at: map[string]int{}, renamed: map[string]bool{}, gaps: []impact.Gap{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},

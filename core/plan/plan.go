@@ -224,7 +224,8 @@ func Compute(in Inputs) *Plan {
 		b.called(r)
 	}
 	b.compare()
-	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, Deletions: in.Deletions, Only: in.Only,
+	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, Deletions: in.Deletions,
+		Only:  in.Only,
 		Draft: in.Draft}
 	// What it means does not depend on the order: both are found at the same time.
 	var before, after []impact.Resource

@@ -15,7 +15,8 @@ import (
 // stage, and the choice that it comes to: nil where nothing that differs is left out, and
 // where no function is named. The error wraps delivery.ErrSelection where the rules of the
 // stage allow no choice, or these make none.
-func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string, version int, functions []string) (*Impact,
+func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string, version int,
+	functions []string) (*Impact,
 	*delivery.Choice, error) {
 	whole, err := l.means(ctx, service, stage, version, nil)
 	if err != nil || len(functions) == 0 {

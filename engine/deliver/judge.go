@@ -404,7 +404,8 @@ func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expre
 	r.Version = expression.Version{Number: int64(v.Number), Author: v.Author, Pushers: facts.Authors,
 		Message: v.Message, Branch: v.Branch}
 	for _, at := range facts.Earlier {
-		r.Metrics.Invocations, r.Metrics.Errors = r.Metrics.Invocations+int64(at.Invocations), r.Metrics.Errors+int64(at.Errors)
+		r.Metrics.Invocations, r.Metrics.Errors = r.Metrics.Invocations+int64(at.Invocations),
+			r.Metrics.Errors+int64(at.Errors)
 	}
 	return &r
 }

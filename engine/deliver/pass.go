@@ -48,7 +48,8 @@ func (l *StageLine) Override(ctx context.Context, service string, version int, s
 }
 
 // WithdrawApproval takes somebody's own approval back, as long as the version waits.
-func (l *StageLine) WithdrawApproval(ctx context.Context, service string, version int, stage string, by store.Person) error {
+func (l *StageLine) WithdrawApproval(ctx context.Context, service string, version int, stage string,
+	by store.Person) error {
 	d, err := l.waiting(ctx, service, version, stage, by, rights.Approve)
 	if err != nil {
 		return err

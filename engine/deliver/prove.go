@@ -151,7 +151,8 @@ func (l *StageLine) RunCase(ctx context.Context, scope platform.Scope, at manife
 
 // Observed turns an invocation into what cases are judged by.
 func Observed(inv api.Invocation) cases.Observed {
-	o := cases.Observed{Response: inv.Response, Took: time.Duration((inv.ColdStartMs + inv.DurationMs) * float64(time.Millisecond)),
+	o := cases.Observed{Response: inv.Response,
+		Took:       time.Duration((inv.ColdStartMs + inv.DurationMs) * float64(time.Millisecond)),
 		MemoryPeak: inv.MemoryPeak, Cold: inv.Cold}
 	if inv.Error != nil {
 		o.Failed = inv.Error.Kind + ": " + inv.Error.Message

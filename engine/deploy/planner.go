@@ -358,7 +358,8 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	in = plan.Inputs{
 		Base: plan.Base{Place: place, Version: version, From: current.Version,
 			Serial: current.Serial, Fingerprint: fingerprint, Commit: v.Hash},
-		Wanted: wanted, Actual: actual, Record: record, Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
+		Wanted: wanted, Actual: actual, Record: record, Kinds: Specs(kinds), Quotas: quotas(kinds),
+		Renamed: map[string]string{},
 		Renames: kinds.Renames != nil && *kinds.Renames,
 	}
 	switch stage := service.Stage(place.Stage); {

@@ -71,6 +71,7 @@ func Sum(m api.MinuteSum) metrics.Sum {
 			durations[bucket] += n
 		}
 	}
-	return metrics.Sum{Invocations: m.Invocations, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold, TotalMs: m.TotalMs,
-		MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}
+	return metrics.Sum{Invocations: m.Invocations, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+		TotalMs: m.TotalMs,
+		MaxMs:   m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}
 }

@@ -44,7 +44,8 @@ func (s *Sender) mailAddress(text string) error {
 }
 
 // post sends a notice as e-mail: its sentence, and the whole event beside it.
-func (s *Sender) post(ctx context.Context, h store.NotificationTarget, n store.Notification, signature string) (string, error) {
+func (s *Sender) post(ctx context.Context, h store.NotificationTarget, n store.Notification,
+	signature string) (string, error) {
 	var event struct {
 		ID   string `json:"id"`
 		Data struct {

@@ -100,7 +100,8 @@ func Kinds() []string {
 // Add keeps where notices are to go, and gives the key that they are signed with: it is
 // told this once. The error wraps ErrNotificationTarget or store.ErrHookNamed.
 func (s *Sender) Add(ctx context.Context, w NewTarget, key, person string) (store.NotificationTarget, error) {
-	h := store.NotificationTarget{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service, Stage: w.Stage, Person: person,
+	h := store.NotificationTarget{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service,
+		Stage: w.Stage, Person: person,
 		Made: s.store.Now()}
 	if !nameForm.MatchString(w.Name) {
 		return h, fmt.Errorf("%w: a name has 1 to 60 letters, digits, spaces and . _ -", ErrNotificationTarget)

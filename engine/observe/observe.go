@@ -266,9 +266,11 @@ func (w *Watch) metrics(ctx context.Context, p manifest.Place, look *Look) error
 // Plus adds figures up.
 func (f Metrics) Plus(g Metrics) Metrics {
 	return Metrics{
-		Invocations: f.Invocations + g.Invocations, Errors: f.Errors + g.Errors, Throttled: f.Throttled + g.Throttled, Cold: f.Cold + g.Cold,
-		MeanMs: (f.MeanMs*float64(f.Invocations) + g.MeanMs*float64(g.Invocations)) / max(1, float64(f.Invocations+g.Invocations)),
-		MaxMs:  max(f.MaxMs, g.MaxMs), MemoryPeak: max(f.MemoryPeak, g.MemoryPeak),
+		Invocations: f.Invocations + g.Invocations, Errors: f.Errors + g.Errors,
+		Throttled: f.Throttled + g.Throttled, Cold: f.Cold + g.Cold,
+		MeanMs: (f.MeanMs*float64(f.Invocations) + g.MeanMs*float64(g.Invocations)) / max(1,
+			float64(f.Invocations+g.Invocations)),
+		MaxMs: max(f.MaxMs, g.MaxMs), MemoryPeak: max(f.MemoryPeak, g.MemoryPeak),
 	}
 }
 
@@ -276,7 +278,8 @@ func (f Metrics) Plus(g Metrics) Metrics {
 func Sum(minutes []api.MinuteSum) map[string]Metrics {
 	out := map[string]Metrics{}
 	for _, m := range minutes {
-		out[m.Function] = out[m.Function].Plus(Metrics{Invocations: m.Invocations, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+		out[m.Function] = out[m.Function].Plus(Metrics{Invocations: m.Invocations, Errors: m.Errors,
+			Throttled: m.Throttled, Cold: m.Cold,
 			MeanMs: m.TotalMs / max(1, float64(m.Invocations)), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak})
 	}
 	return out

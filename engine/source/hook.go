@@ -77,7 +77,8 @@ func (h NotificationTarget) PreReceive(ctx context.Context, in io.Reader, out io
 
 // mayTake tells whether a reference may move. Only branches and tags are taken:
 // others, such as refs/replace, make git read something else than what is there.
-func (h NotificationTarget) mayTake(ctx context.Context, r Repository, from, to, ref string, out io.Writer) (bool, error) {
+func (h NotificationTarget) mayTake(ctx context.Context, r Repository, from, to, ref string,
+	out io.Writer) (bool, error) {
 	if branch, ok := strings.CutPrefix(ref, "refs/heads/"); ok {
 		return h.mayMove(ctx, r, branch, from, to, out)
 	}
@@ -95,7 +96,8 @@ func (h NotificationTarget) mayTake(ctx context.Context, r Repository, from, to,
 	return true, nil
 }
 
-func (h NotificationTarget) mayMove(ctx context.Context, r Repository, branch, from, to string, out io.Writer) (bool, error) {
+func (h NotificationTarget) mayMove(ctx context.Context, r Repository, branch, from, to string,
+	out io.Writer) (bool, error) {
 	main, err := r.Main(ctx)
 	if err != nil {
 		return false, err

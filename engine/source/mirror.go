@@ -95,7 +95,8 @@ func (h NotificationTarget) Take(ctx context.Context, r Repository, branch, to, 
 
 // follows tells whether a commit comes after the one where a branch is; where no stage
 // takes the branch it need not.
-func (r Repository) follows(ctx context.Context, h NotificationTarget, branch, from, to string, said io.Writer) (bool, error) {
+func (r Repository) follows(ctx context.Context, h NotificationTarget, branch, from, to string,
+	said io.Writer) (bool, error) {
 	if _, err := r.git(ctx, nil, nil, "merge-base", "--is-ancestor", from, to); err == nil {
 		return true, nil
 	}

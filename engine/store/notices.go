@@ -78,7 +78,8 @@ const noticeColumns = `id, hook, kind, service, stage, body, state, tries, due_a
 func takeNotice(r scanner) (Notification, error) {
 	var n Notification
 	var due, made, ended int64
-	err := r.Scan(&n.ID, &n.NotificationTarget, &n.Kind, &n.Service, &n.Stage, &n.Body, &n.State, &n.Attempts, &due, &made, &ended,
+	err := r.Scan(&n.ID, &n.NotificationTarget, &n.Kind, &n.Service, &n.Stage, &n.Body, &n.State, &n.Attempts,
+		&due, &made, &ended,
 		&n.Response)
 	n.Due, n.Made, n.Ended = millis(due), millis(made), millis(ended)
 	return n, err

@@ -103,7 +103,8 @@ const buildColumns = `id, service, hash, branch, person, state, why, log, versio
 func takeBuild(r scanner) (Build, error) {
 	var b Build
 	var asked, ended int64
-	err := r.Scan(&b.ID, &b.Service, &b.Hash, &b.Branch, &b.Person, &b.State, &b.Reason, &b.Log, &b.Version, &asked, &ended)
+	err := r.Scan(&b.ID, &b.Service, &b.Hash, &b.Branch, &b.Person, &b.State, &b.Reason, &b.Log, &b.Version,
+		&asked, &ended)
 	b.QueuedAt, b.EndedAt = millis(asked), millis(ended)
 	return b, err
 }

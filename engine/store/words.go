@@ -54,7 +54,8 @@ func presentDocuments(ctx context.Context, tx *sql.Tx) error {
 }
 
 // rewrite replaces the columns of each row, of which the first is its key.
-func rewrite(ctx context.Context, tx *sql.Tx, query, update string, present func(row []string) ([]string, error)) error {
+func rewrite(ctx context.Context, tx *sql.Tx, query, update string, present func(row []string) ([]string,
+	error)) error {
 	rows, err := tx.QueryContext(ctx, query)
 	if err != nil {
 		return err
@@ -295,7 +296,8 @@ func presentIgnored(row []string) ([]string, error) {
 	kind, _ := resource.Split(row[0])
 	var v any
 	if err := json.Unmarshal([]byte(row[2]), &v); err != nil {
-		return []string{row[0], resource.PresentAttribute(kind, row[1]), row[2]}, nil //nolint:nilerr // no value is stored for a resource
+		// no value is stored for a resource
+		return []string{row[0], resource.PresentAttribute(kind, row[1]), row[2]}, nil //nolint:nilerr
 	}
 	return []string{row[0], resource.PresentAttribute(kind, row[1]), toJSON(resource.PresentValue(kind, v))}, nil
 }

@@ -62,7 +62,8 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	return out, nil
 }
 
-func (s *protocol) RetryMessage(ctx context.Context, r api.RetryMessageRequestObject) (api.RetryMessageResponseObject, error) {
+func (s *protocol) RetryMessage(ctx context.Context,
+	r api.RetryMessageRequestObject) (api.RetryMessageResponseObject, error) {
 	err := s.parked(ctx, r.Id,
 		`UPDATE messages SET parked = 0, attempts = 0, due_at = ?, why = '' WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`,
 		s.p.options.Now().UnixMilli(), r.Id, r.Region, r.Service, r.Stage)
@@ -73,7 +74,8 @@ func (s *protocol) RetryMessage(ctx context.Context, r api.RetryMessageRequestOb
 	return api.RetryMessage204Response{}, nil
 }
 
-func (s *protocol) DeleteMessage(ctx context.Context, r api.DeleteMessageRequestObject) (api.DeleteMessageResponseObject,
+func (s *protocol) DeleteMessage(ctx context.Context,
+	r api.DeleteMessageRequestObject) (api.DeleteMessageResponseObject,
 	error) {
 	err := s.parked(ctx, r.Id,
 		`DELETE FROM messages WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`, r.Id,

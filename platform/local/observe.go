@@ -273,7 +273,8 @@ func write(tx prepared.Tx, lines []placedLine, minutes map[minuteKey]*api.Minute
 			throttled = throttled + excluded.throttled, cold = cold + excluded.cold, total_ms = total_ms + excluded.total_ms,
 			max_ms = max(max_ms, excluded.max_ms), memory_peak = max(memory_peak, excluded.memory_peak),
 			error_kinds = excluded.error_kinds, durations = excluded.durations`,
-			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Invocations, m.Errors, m.Throttled, m.Cold,
+			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Invocations, m.Errors,
+			m.Throttled, m.Cold,
 			m.TotalMs, m.MaxMs, m.MemoryPeak, merged(kinds, m.ErrorKinds), merged(durations, m.Durations)); err != nil {
 			return err
 		}
@@ -328,7 +329,8 @@ func summed(minutes []api.MinuteSum) []api.MinuteSum {
 			continue
 		}
 		s := &out[i]
-		s.Invocations, s.Errors, s.Throttled, s.Cold = s.Invocations+m.Invocations, s.Errors+m.Errors, s.Throttled+m.Throttled, s.Cold+m.Cold
+		s.Invocations, s.Errors, s.Throttled, s.Cold = s.Invocations+m.Invocations, s.Errors+m.Errors,
+			s.Throttled+m.Throttled, s.Cold+m.Cold
 		s.TotalMs, s.MaxMs, s.MemoryPeak = s.TotalMs+m.TotalMs, max(s.MaxMs, m.MaxMs), max(s.MemoryPeak, m.MemoryPeak)
 		for kind, n := range m.ErrorKinds {
 			s.ErrorKinds[kind] += n

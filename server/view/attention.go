@@ -16,7 +16,8 @@ import (
 type attention []api.AttentionItem
 
 func (n *attention) add(kind api.AttentionItemKind, stage, path, format string, args ...any) {
-	*n = append(*n, api.AttentionItem{Kind: kind, Text: fmt.Sprintf(format, args...), Path: path, Stage: api.Optional(stage)})
+	*n = append(*n, api.AttentionItem{Kind: kind, Text: fmt.Sprintf(format, args...), Path: path,
+		Stage: api.Optional(stage)})
 }
 
 // Attention returns the items that need attention, each with its page.

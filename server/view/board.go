@@ -83,7 +83,8 @@ func fill(cell *api.BoardCell, r store.FunctionStatus, look observe.Look) {
 	if r.Memory > 0 {
 		cell.MemoryLimit = api.Optional(r.Memory)
 		f := look.Functions[r.Function]
-		cell.Invocations, cell.Errors = api.Optional(api.OrZero(cell.Invocations)+f.Invocations), api.Optional(api.OrZero(cell.Errors)+f.Errors)
+		cell.Invocations, cell.Errors = api.Optional(api.OrZero(cell.Invocations)+f.Invocations),
+			api.Optional(api.OrZero(cell.Errors)+f.Errors)
 		cell.MemoryPeak = api.Optional(max(api.OrZero(cell.MemoryPeak), f.MemoryPeak))
 	}
 }

@@ -129,7 +129,9 @@ async function takeOver(place: Schemas['DriftLocation']): Promise<void> {
             <td>
               <TimeAgo v-if="a.since" :at="a.since" />
               <span v-if="r.drift.by" class="quiet d-block small wrap-anywhere">by request {{ r.drift.by }}</span>
-              <span class="quiet d-block small">{{ count(r.invocations, 'invocation') }} since, {{ r.errors }} failed</span>
+              <span class="quiet d-block small"
+                >{{ count(r.invocations, 'invocation') }} since, {{ r.errors }} failed</span
+              >
             </td>
             <td>
               <button
