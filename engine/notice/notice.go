@@ -133,7 +133,7 @@ func (s *Sender) address(text string) error {
 	u, err := url.Parse(text)
 	switch {
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
-		return fmt.Errorf("%w: %q is not an address; it must start with http://, https:// or mailto:", ErrNotificationTarget, text)
+		return fmt.Errorf("%w: %q is not an http://, https:// or mailto: address", ErrNotificationTarget, text)
 	case u.User != nil:
 		return fmt.Errorf("%w: the address contains a username or password; receivers verify the signature instead",
 			ErrNotificationTarget)

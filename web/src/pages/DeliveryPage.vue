@@ -350,7 +350,7 @@ function runCases(): Promise<boolean> {
                   v-else
                   type="button"
                   class="btn me-2 mb-1"
-                  :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'"
+                  :class="a === 'reject' ? 'btn-outline-danger' : 'btn-primary'"
                   :disabled="
                     busy || (needsLook.includes(a) && !mayAgree) || (a === 'override' && (!gate || !comment.trim()))
                   "
