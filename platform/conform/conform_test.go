@@ -103,7 +103,7 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 			r.Header.Del("If-None-Match")
 			next.ServeHTTP(w, r)
 		}},
-		{"an operation that fails says why", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+		{"a failed operation reports the same reason", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			if strings.HasPrefix(r.URL.Path, "/operations/") {
 				w.Header().Set("Content-Type", "application/json")
 				_, _ = io.WriteString(w, `{"id": "o", "state": "done", "address": "function/alone", "startedAt": 1}`)
