@@ -111,7 +111,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 	wren.refused("invoke frostline moon warn", `unknown stage "moon" of frostline (expected trial, preview, live`)
 	wren.want("logs frostline trial --function warn", "warn (version 7)")
 	wren.refused("logs frostline live", "--target")
-	wren.want("deploy frostline live", "reverts drift", "restore  function/warn", "already matches version")
+	wren.want("deploy frostline live", "reverts drift", "succeeded restore  function/warn", "already matches version")
 	wren.want("deploy frostline live", "already matches version")
 	wren.want("deployment list frostline", "live")
 	wren.want("plan frostline live", "already matches version")

@@ -42,7 +42,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	}
 	p := r.open(browse(t), "wren")
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))
-	p.reads("partially-succeeded", "16 of 18", "2 failed", "the resource has changed", "Plan version 2 again", "skipped")
+	p.reads("partially-succeeded", "16 of 18", "2 failed", "the resource has changed: its tag is", "Plan version 2 again", "skipped")
 	first := p.page.MustEval(`() => document.querySelectorAll('main table')[1].querySelector('tbody .fold').innerText`).Str()
 	if first != "− row16" {
 		t.Errorf("the first function is %q, not open or not one that failed", first)
@@ -64,9 +64,9 @@ func TestADeploymentThatFails(t *testing.T) {
 		}
 		return false
 	})
-	p.reads("2 drifted", "2 attempts") // the page has seen it end, and the next look: nothing moves any more
+	p.reads("2 drifted", "failed", "2 attempts") // the page has seen it end, and the next look: nothing moves any more
 	p.press("^Plan version 2 again")
-	p.reads("reverts drift of 2", "also reverts drift", "Redeploys version 2 to trial")
+	p.reads("reverts drift of 2", "also reverts drift", "memory", "Redeploys version 2 to trial")
 	p.press("^Redeploy version 2")
 	settles(2)
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))     // of this try

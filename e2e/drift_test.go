@@ -20,7 +20,7 @@ func TestDriftInThePage(t *testing.T) {
 	wren.reads("256 MiB", "since, 0 failed", "by request hand-")
 	wren.press("^Copy to manifest")
 	wren.waits("the edit", `() => location.pathname.endsWith('/source') && !location.search.includes('take')`)
-	wren.reads("functions/warn/function.yaml", "left: committed", "Plan for live if committed")
+	wren.reads("functions/warn/function.yaml", "left: committed", "Plan for live if committed", "This edit ")
 	wren.waits("the value", `() => document.querySelector('main').innerText.includes('quiet')`)
 	wren.press("^Discard edit")
 

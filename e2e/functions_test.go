@@ -43,17 +43,17 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.press("^Set value")
 	linden.fill(`input[aria-label="Value of sms_key in live"]`, "hush-hush")
 	linden.press("^Save value")
-	linden.reads("delivery")
+	linden.reads("enters live through its delivery")
 	linden.goTo("functions/warn/configuration?stage=live")
 	linden.reads("sms_key", "set by linden")
 	linden.goTo("journal")
 	linden.reads("secret set")
 
 	linden.goTo("functions/relay/messages?stage=trial")
-	until(t, "the message is parked", func() bool {
-		var parked []api.Message
-		r.ask("wren", "GET", "/services/frostline/stages/trial/messages?target=local/north&deadLetter=true", nil, &parked)
-		return slices.ContainsFunc(parked, func(m api.Message) bool { return strings.Contains(fmt.Sprint(m.Body), "moon") })
+	until(t, "the message is a dead letter", func() bool {
+		var deadLetters []api.Message
+		r.ask("wren", "GET", "/services/frostline/stages/trial/messages?target=local/north&deadLetter=true", nil, &deadLetters)
+		return slices.ContainsFunc(deadLetters, func(m api.Message) bool { return strings.Contains(fmt.Sprint(m.Body), "moon") })
 	})
 	linden.press("^Refresh")
 	linden.reads("queues/alerts", "nobody has left a number for moon")

@@ -89,7 +89,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	lives("trial", "oats")
 	wren.arrive("/s/granary/deliveries/1/preview")
 	wren.reads("waiting for a delivery request", "cases pass in trial",
-		"waiting for 1 approval from growers-council")
+		"waiting for 1 approval from growers-council (not from the authors wren)")
 	agrees(wren, "^Request delivery", "preview")
 	linden.arrive("/s/granary/deliveries/1/preview")
 	linden.reads("requested by wren")

@@ -65,7 +65,7 @@ func TestASessionEndsInPlace(t *testing.T) {
 	wren.reads("Your session has ended")
 	wren.fill(".modal #password", "orchard-at-dusk")
 	wren.press("^Sign in")
-	wren.reads("is wrong")
+	wren.reads("password is wrong")
 	wren.fill(".modal #password", "orchard-at-dawn")
 	wren.press("^Sign in")
 	wren.waits("the box to go", `() => !document.querySelector('.modal.show')`)
@@ -173,7 +173,7 @@ func TestADayByKeyboard(t *testing.T) {
 	teasel.sees("version 8 in preview", `main table a[href*="/deliveries/8/preview"]`) // else Tab goes round without it
 	tabs(teasel, "/deliveries/8/preview")
 	teasel.key(input.Enter)
-	teasel.reads("Version 8 in preview", "Impact of version")
+	teasel.reads("Version 8 in preview", "Impact of version 8 in preview")
 	teasel.waits("what it means to be known", `() => [...document.querySelectorAll('main button')].some(b => b.textContent.trim() === 'Approve' && !b.disabled)`)
 	tabs(teasel, "Approve")
 	teasel.key(input.Enter)

@@ -182,7 +182,7 @@ func TestJourney(t *testing.T) {
 	preview := r.stage(8, "preview")
 	if preview.Place.State != "waiting" ||
 		!strings.Contains(preview.Summary,
-			"2 of 3 gates passed: waiting for 1 approval from growers-council") {
+			"2 of 3 gates passed: waiting for 1 approval from growers-council (not from the authors wren)") {
 		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
 	}
 	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
@@ -219,7 +219,7 @@ func TestJourney(t *testing.T) {
 	for _, e := range journal {
 		said += e.Person + " " + e.Action + "\n"
 	}
-	for _, what := range []string{"linden approved", "wren pushed", "wren built", " delivery", "deployment done"} {
+	for _, what := range []string{"linden approved", "wren pushed", "wren built", " delivery", "deployment succeeded"} {
 		if !strings.Contains(said, what) {
 			t.Errorf("the journal does not say %q", what)
 		}
@@ -240,7 +240,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 	out, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "function/warn",
 		"memory=512MiB", "env.MODE=shrill",
 		"--platform", r.platformAddress(), "--platform-token-file", token)
-	if err != nil || !strings.Contains(out, "Rudmar") {
+	if err != nil || !strings.Contains(out, "Rudmar was not notified") {
 		t.Fatalf("changing by hand: %v\n%s", err, out)
 	}
 	until(t, "the drift is seen", func() bool { return len(r.function("preview", "warn").Drift) == 3 })
@@ -532,7 +532,7 @@ func TestFailingCasesGoBack(t *testing.T) {
 		t.Errorf("version 8 still answers: %+v", answered.Version)
 	}
 	if status, text := r.try("wren", "POST", base+"/deliveries/6/stages/trial/rollback",
-		map[string]string{"confirm": "trial"}, nil); status != 409 || !strings.Contains(text, "impact") {
+		map[string]string{"confirm": "trial"}, nil); status != 409 || !strings.Contains(text, "review the impact first") {
 		t.Errorf("going back without a look: %d %s", status, text)
 	}
 	if status, text := r.act("wren", 6, "trial", "rollback"); status != 204 {

@@ -132,7 +132,7 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 		if _, err := client.Kinds(t.Context()); err == nil {
 			return r, client
 		} else if time.Now().After(limit) {
-			t.Fatalf("it is unreachable: %v\n%s", err, r.log)
+			t.Fatalf("it does not answer: %v\n%s", err, r.log)
 		}
 		time.Sleep(5 * time.Millisecond) // between two looks at a condition
 	}

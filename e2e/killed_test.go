@@ -88,7 +88,7 @@ func TestKilledAnywhere(t *testing.T) {
 	if n := number(`SELECT count(*) FROM versions v WHERE NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number)`); n != 0 {
 		t.Errorf("%d versions have no delivery", n)
 	}
-	if n := number(`SELECT count(*) FROM deliveries WHERE state IN ('planning', 'deploying', 'proving')`); n != 0 {
+	if n := number(`SELECT count(*) FROM deliveries WHERE state IN ('planning', 'deploying', 'testing')`); n != 0 {
 		t.Errorf("%d deliveries move though all has settled", n)
 	}
 	newest := number(`SELECT max(number) FROM versions WHERE service = 'frostline'`)

@@ -128,7 +128,7 @@ func leaves(s *shell) {
 			return got == code
 		})
 	}
-	drift(4, "function/hello", "256 MiB")
+	drift(4, "function/hello was changed outside Rudmar", "memory: recorded 128 MiB → actual 256 MiB")
 	const leave = "rudmar drift ignore cellar trial function/hello --attribute memory "
 	if out, code := s.run(leave); code != 2 || !strings.Contains(out, "--reason") {
 		s.Errorf("left without a reason: %d %s", code, out)
@@ -138,7 +138,7 @@ func leaves(s *shell) {
 	}
 	if out, code := s.run(strings.Replace(leave, "memory", "timeout", 1) + "--reason x"); code != 1 ||
 		!strings.Contains(out, "matches the record") {
-		s.Errorf("left what is as it renamed_from: %d %s", code, out)
+		s.Errorf("ignored what matches the record: %d %s", code, out)
 	}
 	s.must(leave + "--reason 'a cold week' --until 2999-01-01")
 	drift(0, " until 1 Jan 2999: a cold week")
@@ -146,7 +146,7 @@ func leaves(s *shell) {
 		s.Errorf("what is left is planned: %d %s", code, out)
 	}
 	s.must(leave + "--end")
-	drift(4, "256 MiB")
+	drift(4, "memory: recorded 128 MiB → actual 256 MiB\n")
 }
 
 // deployments reads what was deployed, and what it gives to others.
@@ -156,7 +156,7 @@ func deployments(s *shell) {
 		!strings.Contains(out, "succeeded") {
 		s.Errorf("the deployments: %s", out)
 	}
-	if out := s.must("rudmar deployment show 1 --follow"); !strings.Contains(out, "create   route/hello/ask") ||
+	if out := s.must("rudmar deployment show 1 --follow"); !strings.Contains(out, "succeeded create   route/hello/ask") ||
 		!strings.Contains(out, "deployment 1 of version 1 to trial on local/north: succeeded") {
 		s.Errorf("one deployment: %s", out)
 	}
@@ -209,7 +209,7 @@ func folders(s *shell) {
 		s.Errorf("nothing is edited: %d %s", code, out)
 	}
 	s.must("cp -r functions/hello ../kept && printf 'timeout: 9s\\n' >> functions/hello/function.yaml && printf '\\n# more\\n' >> functions/hello/hello.py")
-	if out, code := s.run("rudmar plan --folder . --stage live"); code != 4 || !strings.Contains(out, "This edit updates") ||
+	if out, code := s.run("rudmar plan --folder . --stage live"); code != 4 || !strings.Contains(out, "This edit updates 1 function in live") ||
 		!strings.Contains(out, "→ 9s") || !strings.Contains(out, "changed: hello.py") || !strings.Contains(out, "never deployed directly") {
 		s.Errorf("an edit: %d %s", code, out)
 	}
@@ -254,7 +254,7 @@ func plans(s *shell) {
 	}
 	if out, code := s.run("rudmar plan cellar live --version 2 --format json"); code != 5 ||
 		!strings.Contains(out, `the secret \"key\" has no value in live`) {
-		s.Errorf("something blocker: %d\n%s", code, out)
+		s.Errorf("a blocker: %d\n%s", code, out)
 	}
 	if out, code := s.run(
 		"sed 's|local/north|loacl/north|' -i rudmar.yaml && git commit -qam 'Elsewhere' && git push http://$RUDMAR_USERNAME:$RUDMAR_PASSWORD@${RUDMAR_SERVER#http://}/git/cellar.git main"); code == 0 || !strings.Contains(out, `unknown platform "loacl"; did you mean "local"?`) {
@@ -263,8 +263,8 @@ func plans(s *shell) {
 	s.must("git reset -q --hard HEAD^")
 	for line, want := range map[string]string{
 		"rudmar plam": `did you mean \"plan\"`, "rudmar user lisst": "did you mean", "rudmar delivery": "approve",
-		"rudmar plan": "no stage given", "rudmar new function ../../x": "lowercase letters",
-		"rudmar new service Cellar!":              "lowercase letters",
+		"rudmar plan": "no stage given", "rudmar new function ../../x": "a name has 1 to 40 lowercase letters",
+		"rudmar new service Cellar!":              "a name has 1 to 40 lowercase letters",
 		"rudmar delivery approve cellar one live": "must be a number",
 	} {
 		out, code := s.run(line)

@@ -66,7 +66,7 @@ func TestPassingOverInThePage(t *testing.T) {
 
 	heron := r.open(browser, "heron")
 	heron.arrive("/s/frostline/deliveries/7/preview")
-	heron.reads("Impact of version", "Override a gate with this reason")
+	heron.reads("Impact of version 7 in preview", "Override a gate with this reason")
 	heron.fill("input[placeholder=Reason]", "linden is on the mountain")
 	heron.choose("aside select", "approval")
 	heron.press("^Override")
@@ -139,10 +139,10 @@ func TestConfirmingInThePage(t *testing.T) {
 func TestChoosingFunctionsInThePage(t *testing.T) {
 	r := demo(t)
 	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
-	wren.refused("delivery request frostline 7 preview --only warn", "enter: {allow_partial: true}")
-	wren.refused("delivery request frostline 6 live --only moon", "is unchanged")
+	wren.refused("delivery request frostline 7 preview --only warn", "allow a selection with enter: {allow_partial: true}")
+	wren.refused("delivery request frostline 6 live --only moon", `"moon" is unchanged`)
 	wren.refused("delivery request frostline 6 live --at soon", "is not a time")
-	wren.refused("delivery request frostline 6 live --at 2020-01-01T10:00:00Z", "in the past")
+	wren.refused("delivery request frostline 6 live --at 2020-01-01T10:00:00Z", "2020-01-01 10:00 UTC is in the past")
 	wren.want("delivery request frostline 6 live --at " + time.Now().Add(time.Hour).Format(time.RFC3339))
 	until(t, "the gate says who asked", func() bool {
 		out, err := wren.run("delivery", "show", "frostline", "6", "live")
@@ -174,10 +174,10 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 		t.Errorf("after it is settled there is left to do: %d steps", len(plan.Plan.Steps))
 	}
 	p.goTo("board?stage=live")
-	p.reads("Version 6 entered live without")
+	p.reads("not in version 6", "Version 6 entered live without")
 	p.goTo("functions/warn?stage=live")
 	p.reads("last changed by version 3")
-	wren.want("delivery request-remaining frostline 6 live --confirm live", "mpact")
+	wren.want("delivery request-remaining frostline 6 live --confirm live", "Impact in live")
 	p.goTo("deliveries/6/live")
 	p.reads("the remaining functions follow", "waiting for 2 approvals")
 	p.goTo("journal")

@@ -36,7 +36,7 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^Discard edit")
 	wren.goTo("source?file=functions/intake/cases/bad.yaml")
 	wren.press("^Delete file")
-	wren.reads("goes", "Restore file")
+	wren.reads("deleted", "Restore file")
 	wren.press("^Restore file")
 	wren.reads("Delete file")
 
@@ -62,8 +62,8 @@ func TestPageJourney(t *testing.T) {
 	// What a file went through.
 	wren.goTo("source?file=functions/warn/warn.py")
 	wren.press("^history")
-	wren.reads("Look through the warnings", "Log warnings")
-	wren.press("Log warnings")
+	wren.reads("Look through the warnings", "Log warnings in capitals")
+	wren.press("Log warnings in capitals")
 	wren.sees("the difference", ".history .cm-changedLine")
 
 	// For the line where the cursor is: when a schedule fires, who takes a request, what may be written.
@@ -79,25 +79,25 @@ func TestPageJourney(t *testing.T) {
 	wren.typeAtEnd("\nmax_c")
 	wren.must("asking for what may be written",
 		wren.page.KeyActions().Press(input.ControlLeft).Type(input.Space).Release(input.ControlLeft).Do())
-	wren.reads("max_concurrency", "max_concurrency")
+	wren.reads("max_concurrency", "The largest number of concurrent invocations")
 	option, err := wren.page.Timeout(patience).ElementR(".cm-tooltip-autocomplete li", "max_concurrency")
 	wren.must("looking for what may be written", err)
 	wren.must("choosing it", option.Click(proto.InputMouseButtonLeft, 1))
-	wren.reads("max_concurrency not set")
+	wren.reads("max_concurrency has no value")
 
 	// The version went to trial by itself; its plan and its steps can be read.
 	wren.goTo("deliveries/8/trial")
 	wren.reads("settled", "8 cases passed", "a mild night gives no warning")
 	wren.press("a mild night gives no warning")
-	wren.reads("expected", "found", "status is 200")
+	wren.reads("Expected", "Received", "status is 200")
 	wren.press("^deployment \\d+")
 	wren.reads("2 of 2 steps succeeded", "revision/warn", "pointer/warn", "Outputs")
 	wren.press("^Plan$")
 	wren.reads("2 steps in 2 phases", "changed: warn.py", "next invocation is a cold start: warn")
 	wren.goTo("plan?stage=live&version=6")
-	wren.reads("Version 6 ", "by wren")
+	wren.reads("Version 6 updates", "in live", "by wren")
 	wren.goTo("plan?stage=trial")
-	wren.reads("Up to date since")
+	wren.reads("Up to date since", "when version 8 was deployed")
 
 	// Try it, and read what it wrote; follow the log while it is called.
 	wren.goTo("functions/warn/invoke?stage=trial")
@@ -115,12 +115,12 @@ func TestPageJourney(t *testing.T) {
 
 	// Preview waits for somebody else; linden approves, and the page moves by itself.
 	wren.goTo("deliveries/8/preview")
-	wren.reads("waiting for 1 approval from growers-council", "No actions available")
+	wren.reads("waiting for 1 approval from growers-council (not from the authors wren)", "No actions available")
 	linden := r.open(browser, "linden")
 	linden.goTo("board?stage=preview")
 	linden.press("Version 8 needs 1 approval")
 	linden.fill(`input[placeholder="Reason"]`, "good for the cold nights")
-	linden.reads("Impact of version", "GET /stations/{station}/history opens to authenticated")
+	linden.reads("Impact of version 8 in preview", "GET /stations/{station}/history opens to authenticated")
 	linden.press("^Approve")
 	linden.reads("settled", "good for the cold nights", "all 8 passed", "5 archives of 5 already run here")
 	wren.reads("settled", "approved by linden")
@@ -137,7 +137,7 @@ func TestPageJourney(t *testing.T) {
 
 	// The version before is put back.
 	wren.goTo("plan?stage=preview&version=6")
-	wren.reads("version 8 to version 6")
+	wren.reads("Rolls preview back from version 8 to version 6")
 	wren.press("^Roll back to version 6")
 	wren.reads("Type preview to confirm") // it deletes a route
 	wren.fill(".modal input", "preview")

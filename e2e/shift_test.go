@@ -20,7 +20,7 @@ func TestShiftInThePage(t *testing.T) {
 	p.arrive("/s/boxes/deliveries?stage=shop")
 	p.reads("blocked by the rule nothing-goes; 1 more", "waiting", "frozen until", "Crate days")
 	p.arrive("/s/boxes/deliveries/4/shop")
-	p.reads("not met", "not met: plan.deletes.size() == 0", "does not pass by waiting")
+	p.reads("nothing-goes", "not met: plan.deletes.size() == 0", "does not pass by waiting")
 	p.arrive("/s/watering/deliveries?stage=live")
 	p.reads("Lead time to live", "Deployment frequency", "50 %", "Deliveries to live by week", "Median lead time")
 	p.press("^Versions in these figures")
@@ -30,7 +30,7 @@ func TestShiftInThePage(t *testing.T) {
 	p.arrive("/s/watering/deliveries/3/live")
 	p.reads("version 1 90 % · 3 10 %", "10 %", "valve", "Pause")
 	p.press("^Pause")
-	p.reads("paused by wren")
+	p.reads("Paused by wren. When resumed, traffic increases to 50%")
 	p.press("^Resume")
 	p.reads("Pause")
 	p.press("^Move to next step now")
@@ -85,7 +85,7 @@ func TestCasesOnRequest(t *testing.T) {
 		t.Errorf("%v: %s", err, text)
 	}
 	c.refused("case run frostline", "--stage")
-	c.refused("case run frostline --stage nowhere", "nowhere")
+	c.refused("case run frostline --stage nowhere", "nothing of frostline is deployed in nowhere")
 	c.refused("case run frostline --stage trial --format tap", "(expected text, json or junit")
 	// Somebody changes a limit by hand, and a case notices.
 	if out, err := run(t, ".", build(t), "platform", "change", "north/frostline/trial", "function/warn", "env.MODE=3",

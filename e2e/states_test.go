@@ -23,7 +23,7 @@ func holding(kind *atomic.Value, held *atomic.Int64) func(c *crashing, pass http
 			case strings.HasSuffix(q.URL.Path, "/scopes/frostline/live"):
 				is = "planning"
 			case strings.HasSuffix(q.URL.Path, "/invocations"):
-				is = "proving"
+				is = "testing"
 			}
 			if kind.Load() == is {
 				held.Add(1)
@@ -111,7 +111,7 @@ stages:
 	held.Store(0)
 	until(t, "it is planned", func() bool { return held.Load() > 0 && time.Now().After(soon) })
 	kill()
-	for _, state := range []string{"deploying", "proving"} {
+	for _, state := range []string{"deploying", "testing"} {
 		hold.Store(state) // and what came before is let go
 		reaches(1, state)
 		kill()
@@ -135,9 +135,9 @@ stages:
 	reaches(3, "waiting")
 	request(3, 0)
 	reaches(3, "shifting")
-	hold.Store("proving")
+	hold.Store("testing")
 	r.ask("wren", "POST", place(3)+"/further", api.DeliveryDecision{}, nil)
-	reaches(3, "proving")
+	reaches(3, "testing")
 	hold.Store("deploying") // what takes it back
 	until(t, "it goes back", func() bool {
 		var d api.DeliveryStage

@@ -75,14 +75,14 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	beside(t)
 	r := &rig{TB: t, dir: t.TempDir(), change: change}
 	var p *local.Platform
-	var flying atomic.Int64
+	var inFlight atomic.Int64
 	var next http.Handler // the platform's protocol
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if strings.Contains(q.URL.Path, "/resources/") {
-			if n := flying.Add(1); n > r.most.Load() {
+			if n := inFlight.Add(1); n > r.most.Load() {
 				r.most.Store(n)
 			}
-			defer flying.Add(-1)
+			defer inFlight.Add(-1)
 		}
 		if spoil := r.spoil.Load(); spoil != nil {
 			(*spoil)(w, q, next)

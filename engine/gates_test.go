@@ -100,7 +100,7 @@ func TestGatesAreTheStages(t *testing.T) {
 				}
 				if err := r.Line.Request(t.Context(), "frostline", 2, "live",
 					deliver.Say{By: r.person("wren"), Shown: m.Digest}); !errors.Is(err, deliver.ErrConfirm) {
-					t.Errorf("delivery requested without the stage's name: %v", err)
+					t.Errorf("requested without the stage's name: %v", err)
 				}
 			}
 			d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
@@ -519,7 +519,7 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	r.push(map[string]string{"rudmar.yaml": strings.Replace(root, "service: frostline", "service: frost-line", 1)})
-	r.until("its last version waits to be delivery requested", func() bool {
+	r.until("its last version waits for a request", func() bool {
 		d, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
 		return err == nil && d.Removes
 	})

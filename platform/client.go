@@ -250,11 +250,11 @@ func optional[T comparable](v T) *T {
 	return &v
 }
 
-// Messages gives what waits for the functions of a scope, or was parked.
-func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Message, error) {
+// Messages gives what waits for the functions of a scope, or became a dead letter.
+func (c *Client) Messages(ctx context.Context, s Scope, deadLetter bool) ([]api.Message, error) {
 	var out []api.Message
 	for after := int64(0); ; {
-		next, err := c.MessagesAfter(ctx, s, parked, after)
+		next, err := c.MessagesAfter(ctx, s, deadLetter, after)
 		if err != nil || len(next) == 0 {
 			return out, err
 		}
@@ -263,23 +263,23 @@ func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Mess
 }
 
 // MessagesAfter gives some of them, those after an id.
-func (c *Client) MessagesAfter(ctx context.Context, s Scope, parked bool, after int64) ([]api.Message, error) {
+func (c *Client) MessagesAfter(ctx context.Context, s Scope, deadLetter bool, after int64) ([]api.Message, error) {
 	var out []api.Message
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
-		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{DeadLetter: &parked,
+		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{DeadLetter: &deadLetter,
 			After: &after})
 	})
 	return out, err
 }
 
-// RetryMessage tries a parked message again.
+// RetryMessage retries a dead letter.
 func (c *Client) RetryMessage(ctx context.Context, s Scope, id int64) error {
 	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
 		return c.api.RetryMessage(ctx, s.Region, s.Service, s.Stage, id)
 	})
 }
 
-// DeleteMessage takes a parked message away.
+// DeleteMessage deletes a dead letter.
 func (c *Client) DeleteMessage(ctx context.Context, s Scope, id int64) error {
 	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
 		return c.api.DeleteMessage(ctx, s.Region, s.Service, s.Stage, id)

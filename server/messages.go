@@ -40,7 +40,7 @@ func (h *handlers) DeleteMessage(ctx context.Context,
 	return api.DeleteMessage204Response{}, err
 }
 
-// onMessage does something with a parked message, and notes it in the journal.
+// onMessage retries or deletes a dead letter, and notes it in the journal.
 func (h *handlers) onMessage(ctx context.Context, service, stage, target string, id int64, what string,
 	do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
 	person := who(ctx).person

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -42,9 +41,9 @@ func deliveryCommand() *cobra.Command {
 }
 
 func deliveryPath(args []string) (string, error) {
-	version, err := strconv.Atoi(args[1])
-	if err != nil || version < 1 {
-		return "", coded{exitUsage, fmt.Errorf("version must be a number, not %q", args[1])}
+	version, err := versionNumber(args[1])
+	if err != nil {
+		return "", err
 	}
 	return fmt.Sprintf("/services/%s/deliveries/%d/stages/%s", args[0], version, args[2]), nil
 }

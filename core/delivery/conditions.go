@@ -270,7 +270,7 @@ func window(w manifest.Window, f Facts) Gate {
 	case !until.IsZero():
 		g.Reason = fmt.Sprintf("frozen until %s: %s", at(until), name)
 		if !enters.Equal(until) {
-			g.Reason += "; the window opens afterward" + then
+			g.Reason += "; the window opens afterward, " + then
 		}
 	case enters.IsZero():
 		g.Reason = "waiting for the window, which does not open " + then

@@ -34,7 +34,7 @@ func TestFreezes(t *testing.T) {
 		{"in it", manifest.Window{Calendar: calendar}, "2026-11-24 12:00", nil, delivery.GateWaiting, "frozen until 2026-11-26 10:00 UTC: The harvest", "2026-11-26 10:00"},
 		{"after", manifest.Window{Calendar: calendar}, "2026-11-26 10:00", nil, delivery.GatePassed, "the window is open", ""},
 		{"and the window opens later", manifest.Window{Days: "mon-wed", Hours: "08:00-15:00", Zone: "Europe/Oslo", Calendar: calendar}, "2026-11-24 12:00", nil,
-			delivery.GateWaiting, "The harvest; the window opens afterward2026-11-30 08:00 CET", "2026-11-30 07:00"},
+			delivery.GateWaiting, "The harvest; the window opens afterward, 2026-11-30 08:00 CET", "2026-11-30 07:00"},
 		{"the window opens into it", manifest.Window{Days: "tue-thu", Calendar: calendar}, "2026-11-23 12:00", nil,
 			delivery.GateWaiting, "which opens 2026-11-26 10:00 UTC", "2026-11-26 10:00"},
 		{"by address", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-24 12:00", nil, delivery.GateWaiting, "frozen until", "2026-11-26 10:00"},

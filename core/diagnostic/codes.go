@@ -127,7 +127,7 @@ func Explanations() []Explanation {
 		{CodeTwice, "duplicate entry",
 			"The same target, secret or permission is listed twice, or target is set together with targets, so the value is ambiguous.", "permissions: [{allow: [read], resource: tables/a}, {allow: [read], resource: tables/a}]", "permissions: [{allow: [read], resource: tables/a}]"},
 		{CodeFormer, "former key", "The key, value or field has a new name. `rudmar check --fix` rewrites it and keeps comments.",
-			"at_once: 5", "max_concurrency: 5"},
+			"about: Warns growers", "description: Warns growers"},
 		{CodeName, "invalid name",
 			"Names have 1 to 40 lowercase letters, digits and hyphens and start with a letter.",
 			"function: Warn_1", "function: warn-1"},

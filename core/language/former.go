@@ -45,6 +45,15 @@ func formerKeys() []former {
 	}
 }
 
+// formerByKey returns the table of former keys by the former key.
+func formerByKey() map[string][]former {
+	out := map[string][]former{}
+	for _, f := range formerKeys() {
+		out[f.key] = append(out[f.key], f)
+	}
+	return out
+}
+
 // formerValues is the one table of former values, by the present key.
 func formerValues(key string) map[string]string {
 	switch key {
@@ -99,10 +108,7 @@ type FormerUse struct {
 // Present rewrites the former keys and values below a node to the present ones, in the
 // tree alone, and returns what it replaced. A tree without former keys stays as it is.
 func (l *Language) Present(file string, root *tree.Node) []FormerUse {
-	p := &presenter{keys: map[string][]former{}}
-	for _, f := range formerKeys() {
-		p.keys[f.key] = append(p.keys[f.key], f)
-	}
+	p := &presenter{keys: l.former}
 	p.node(root, l.Of(file), "")
 	return p.uses
 }

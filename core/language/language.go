@@ -19,7 +19,10 @@ const MaxFunctions = 10_000
 
 // Language holds the definitions of the manifest language: which keys there
 // are in each kind of file, what they take, and what they mean.
-type Language struct{ Service, Function, Case *Shape }
+type Language struct {
+	Service, Function, Case *Shape
+	former                  map[string][]former // by the former key
+}
 
 // Of gives the shape of a file by its name.
 func (l *Language) Of(file string) *Shape {
@@ -110,7 +113,7 @@ func New() *Language {
 		{Name: "permissions", About: "The permissions of the function.", Shape: &Shape{Form: ListForm, Of: permission}},
 	}, settled...)
 
-	l := &Language{}
+	l := &Language{former: formerByKey()}
 	l.Function = &Shape{Form: ObjectForm, Keys: append([]Key{
 		{Name: "function", About: "The function's name.", Shape: name, Required: true},
 		{Name: "description", About: "A description in one sentence.", Shape: text},

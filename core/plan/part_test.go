@@ -28,7 +28,7 @@ func TestPartsAreTheWhole(t *testing.T) {
 		for after, parts := "", 0; ; parts++ {
 			steps, next := p.Part(after, least)
 			if next != "" && len(steps) < least {
-				t.Fatalf("a part has %d steps, and there are more than the %d that were delivery requested", len(steps), least)
+				t.Fatalf("a part has %d steps, and there are more than the %d that were requested", len(steps), least)
 			}
 			if len(all) > 0 && len(steps) > 0 && steps[0].Function <= all[len(all)-1].Function {
 				t.Fatalf("after %s comes %s", all[len(all)-1].Function, steps[0].Function)

@@ -161,13 +161,13 @@ func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first
 	run := hex.EncodeToString(b)
 	results := make(chan sent)
 	queue := plan.NewQueue(x.plan.Steps, func(int) bool { return false })
-	for flying := 0; ; {
-		for flying < plan.Parallelism && ctx.Err() == nil {
+	for inFlight := 0; ; {
+		for inFlight < plan.Parallelism && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
 				break
 			}
-			flying++
+			inFlight++
 			go func() {
 				_, err := Patiently(ctx, func() (map[string]any, error) {
 					return x.send(ctx, &x.plan.Steps[i], fmt.Sprintf("private-%s-%d", run, i))
@@ -175,11 +175,11 @@ func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first
 				results <- sent{i, err}
 			}()
 		}
-		if flying == 0 {
+		if inFlight == 0 {
 			return done, errors.Join(first, ctx.Err())
 		}
 		r := <-results
-		flying--
+		inFlight--
 		if r.err == nil {
 			done = append(done, x.plan.Steps[r.step])
 			queue.Done(r.step)

@@ -312,7 +312,7 @@ func (x *execution) prepare(ctx context.Context) error {
 // states are brought up to date as it goes.
 func (x *execution) work(ctx context.Context, states []store.Step) (failed string, cancelled bool, err error) {
 	results := make(chan result, plan.Parallelism)
-	flying := 0
+	inFlight := 0
 	renew, look := time.NewTicker(leaseLength/3), time.NewTicker(cancelledEvery)
 	defer renew.Stop()
 	defer look.Stop()
@@ -329,7 +329,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	}
 	for {
 		// What came of steps is written down together with what the next ones are about to do.
-		for flying+len(begun) < plan.Parallelism && !cancelled && ctx.Err() == nil {
+		for inFlight+len(begun) < plan.Parallelism && !cancelled && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
 				break
@@ -353,11 +353,11 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			cancelled = cancelled || stop
 		}
 		for _, b := range begun {
-			flying++
+			inFlight++
 			go func() { results <- x.step(ctx, b) }()
 		}
 		begun = nil
-		if flying == 0 {
+		if inFlight == 0 {
 			if err != nil {
 				return failed, false, err
 			}
@@ -373,7 +373,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 		case r := <-results:
 			wait := time.After(gather)
 			for more := true; more; {
-				flying--
+				inFlight--
 				switch {
 				case r.lost != nil:
 					err, cancelled = errors.Join(err, r.lost), true
@@ -387,23 +387,26 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 					queue.Done(r.Step.Index)
 					ended = append(ended, r.Outcome)
 				}
-				r, more = another(results, flying > plan.Parallelism/2, wait)
+				r, more = nextResult(results, inFlight > plan.Parallelism/2, wait)
 			}
 		}
 	}
 }
 
-// intend gives what is written down of a step before it is sent, and marks it: nothing
-// else is done about it until its outcome is there.
+// stepInFlight marks a step that was sent and has no outcome yet. It is never stored.
+const stepInFlight = "in-flight"
+
+// intend returns the intent that is stored before a step is sent, and marks the step as in
+// flight: nothing else happens to it until it has an outcome.
 func (x *execution) intend(state *store.Step) store.Intent {
 	again := state.State == store.StepRunning
-	state.State = "flying"
+	state.State = stepInFlight
 	return store.Intent{Step: &x.plan.Steps[state.Step], Key: x.keyOf(*state), Again: again}
 }
 
-// another gives one more result, where there is one: at once, or while the platform has
+// nextResult returns one more result if there is one: at once, or while the platform has
 // enough to do until the wait ends.
-func another(results <-chan result, busy bool, wait <-chan time.Time) (r result, more bool) {
+func nextResult(results <-chan result, busy bool, wait <-chan time.Time) (r result, more bool) {
 	if busy {
 		select {
 		case r = <-results:

@@ -248,11 +248,11 @@ func (w *Watch) metrics(ctx context.Context, p manifest.Place, look *Look) error
 		return err
 	}
 	look.Functions = Sum(minutes)
-	parked, err := client.Messages(ctx, scope, true)
+	deadLetters, err := client.Messages(ctx, scope, true)
 	if err != nil {
 		return err
 	}
-	for _, m := range parked {
+	for _, m := range deadLetters {
 		for _, fn := range m.Functions {
 			if look.DeadLetter == nil {
 				look.DeadLetter = map[string]int{}

@@ -135,7 +135,7 @@ func story(s *store.Store) []acts.Act {
 		{"a repository is made", func(ctx context.Context) error { return s.AddRepository(ctx, "brambleford", "linden") }},
 		{"a repository is made again", func(ctx context.Context) error { return s.AddRepository(ctx, "brambleford", "linden") }},
 		{"another repository is made", func(ctx context.Context) error { return s.AddRepository(ctx, "canal", "linden") }},
-		{"notices are delivery requested", func(ctx context.Context) (err error) {
+		{"notifications are requested", func(ctx context.Context) (err error) {
 			hook, err = s.CreateNotificationTarget(ctx, store.NotificationTarget{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Person: "linden"})
 			return err
 		}},
@@ -173,10 +173,10 @@ func story(s *store.Store) []acts.Act {
 		{"somebody looks", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
 		{"somebody looks again at once", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
 		{"somebody else looks", func(ctx context.Context) error { return s.RecordView(ctx, first, "wren") }},
-		{"it is delivery requested", func(ctx context.Context) error {
+		{"it is requested", func(ctx context.Context) error {
 			return s.Request(ctx, "frostline", 1, "live", "wren", nil, time.Time{})
 		}},
-		{"a part is delivery requested, later", func(ctx context.Context) error {
+		{"a part is requested, later", func(ctx context.Context) error {
 			return s.Request(ctx, "frostline", 1, "live", "wren", part, s.Now().Add(time.Hour))
 		}},
 		{"the part is another", func(ctx context.Context) error {
@@ -200,7 +200,7 @@ func story(s *store.Store) []acts.Act {
 		{"it enters", moves(1, "live", delivery.Planning, func(d *store.Delivery) { d.Agreed = []string{"create a"} })},
 		{"it enters trial, too", moves(1, "trial", delivery.Planning, nil)},
 		{"a plan is kept", keeps(plans(1, 0, steps))},
-		{"a deployment is delivery requested", deploys(plans(1, 0, steps))},
+		{"a deployment is requested", deploys(plans(1, 0, steps))},
 		{"another one at once", deploys(plans(1, 0, steps))},
 		{"its place is taken", leases},
 		{"it is started", func(ctx context.Context) error {
@@ -268,7 +268,7 @@ func story(s *store.Store) []acts.Act {
 		{"it was rolled back", moves(2, "live", delivery.RolledBack, func(d *store.Delivery) { d.Reason = "1 of 5 calls failed" })},
 		{"it is held when it is over", func(ctx context.Context) error { return s.ChangeShift(ctx, second, "linden", "shift: hold", steered) }},
 		{"a function is renamed: by an old plan", deploys(plans(2, 4, []plan.Step{renamed}))},
-		{"a function is renamed: delivery requested", deploys(plans(2, 5, []plan.Step{renamed}))},
+		{"a function is renamed: requested", deploys(plans(2, 5, []plan.Step{renamed}))},
 		{"a function is renamed: taken", leases},
 		{"a route is removed", writes([]store.Outcome{{Step: &plan.Step{Index: 1, Address: "route/warn/a", Kind: "route", Function: "warn", Change: resource.Delete}}})},
 		{"a function is renamed", writes([]store.Outcome{{Step: &renamed, Version: 2}})},

@@ -34,6 +34,9 @@ func (e Entry) present(actions map[string]string) Entry {
 		if e.What == "asked for" && strings.Contains(e.Text, " onto ") {
 			now = "deployment requested"
 		}
+		if e.What == "token made" {
+			e.Text = formerToken.ReplaceAllString(e.Text, ", $1 in $2, expires $3")
+		}
 		e.What = now
 	}
 	e.Text = presentText(e.Text)
@@ -76,8 +79,10 @@ var formerTexts = []struct {
 	{regexp.MustCompile(`^passed over by (.*) \(else: (.*)\)$`), "overridden by $1 (otherwise: $2)"},
 	{regexp.MustCompile(`^what is live in (\S+) on (\S+) is otherwise than it was put there, or no longer is$`),
 		"the actual state of $1 on $2 differs from the record"},
-	{regexp.MustCompile(`, for (.*) in (.*), until (.*)$`), ", $1 in $2, expires $3"},
 }
+
+// formerToken is how the creation of a token was recorded: its permissions, scope and expiry.
+var formerToken = regexp.MustCompile(`, for (.*) in (.*), until (.*)$`)
 
 // presentText returns a stored text in the present words.
 func presentText(text string) string {

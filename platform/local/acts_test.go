@@ -113,15 +113,15 @@ func acting(t *testing.T) acts.Stage {
 			return nil
 		}
 	}
-	// triedFor delivers what was tried so often before, and looks whether its log says that it is parked.
-	triedFor := func(before int, parked bool) func(ctx context.Context) error {
+	// triedFor delivers what was tried so often before, and looks whether its log says that it is a dead letter.
+	triedFor := func(before int, dead bool) func(ctx context.Context) error {
 		return func(ctx context.Context) error {
 			batch[0].attempts = before
 			if err := delivers("subscription/alarm/read")(ctx); err != nil {
 				return err
 			}
-			if told := slices.ContainsFunc(p.observed.lines, func(l placedLine) bool { return strings.HasPrefix(l.Text, "dead letter after 5") }); told != parked {
-				return fmt.Errorf("after %d attempts it is told that it is parked: %v", before+1, told)
+			if told := slices.ContainsFunc(p.observed.lines, func(l placedLine) bool { return strings.HasPrefix(l.Text, "dead letter after 5") }); told != dead {
+				return fmt.Errorf("after %d attempts it is told that it is a dead letter: %v", before+1, told)
 			}
 			return nil
 		}
@@ -204,7 +204,7 @@ func acting(t *testing.T) acts.Stage {
 		{Name: "it is tried for the last time", Do: triedFor(maxAttempts-1, true)},
 		ask("it is sent again", "secret", "POST", at+"/messages/1", ""),
 		ask("it is sent again twice", "secret", "POST", at+"/messages/1", ""),
-		ask("what is not parked is dropped", "secret", "DELETE", at+"/messages/1", ""),
+		ask("a message that is not a dead letter is deleted", "secret", "DELETE", at+"/messages/1", ""),
 		{Name: "it fires again", Do: fires},
 		{Name: "it does not fire so soon", Do: fires},
 		{Name: "the clock is put back", Do: func(context.Context) error { now = now.Add(-2 * time.Hour); return nil }},
@@ -231,11 +231,11 @@ func acting(t *testing.T) acts.Stage {
 		{Name: "it is carried out", Do: carriesOut},
 		begins("a change is accepted that cannot be", "logs/alarm", map[string]any{"retention": 9_000_000.0}, func(w *wish) { w.Match, w.Key = "other", "again" }),
 		{Name: "it fails", Do: carriesOut},
-		begins("it is delivery requested once more", "logs/alarm", map[string]any{"retention": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("it is requested once more", "logs/alarm", map[string]any{"retention": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
 		{Name: "it is carried out now", Do: carriesOut},
 		begins("its log lines are to be removed", "logs/alarm", nil, func(w *wish) { w.Remove = true }),
 		{Name: "they are removed", Do: carriesOut},
-		begins("what is done is delivery requested again", "logs/alarm", map[string]any{"retention": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("what is done is requested again", "logs/alarm", map[string]any{"retention": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
 		ask("the weather is slow", "secret", "PUT", "/hand/north/faults", `{"take_ms": 5}`),
 		remove("its revision is removed", "revision/alarm", nil),
 		remove("its function is removed", "function/alarm", nil),

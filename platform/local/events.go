@@ -18,7 +18,7 @@ import (
 	"rudmar/prepared"
 )
 
-// maxAttempts is how often a message is tried before it is parked.
+// maxAttempts is how often a message is tried before it becomes a dead letter.
 const maxAttempts = 5
 
 // maxChain is how many functions may call one another by their ends.
@@ -270,7 +270,7 @@ func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error
 		}
 		rows, err := tx.QueryContext(ctx,
 			`SELECT id, sent_at, attempts, body FROM messages WHERE region = ? AND service = ? AND stage = ? AND queue = ? AND subscription = ?
-			AND parked = 0 AND taken = 0 AND due_at <= ? ORDER BY id LIMIT ?`, s.at.region, s.at.service, s.at.stage,
+			AND dead = 0 AND taken = 0 AND due_at <= ? ORDER BY id LIMIT ?`, s.at.region, s.at.service, s.at.stage,
 			queue, own, now, s.batch)
 		if err != nil {
 			return err
@@ -303,7 +303,7 @@ func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error
 }
 
 // deliver calls the function with a batch. What it answered is done with; what
-// it did not is tried again after a while, and parked after the fifth time.
+// it did not is tried again after a while, and becomes a dead letter after the fifth time.
 func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []message) {
 	p := d.platform
 	c := call{at: s.at, trigger: s.name}
@@ -345,7 +345,7 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 				query, args = `UPDATE messages SET taken = 0, attempts = attempts - 1, due_at = ? WHERE id = ?`,
 					[]any{now.Add(time.Second).UnixMilli(), m.id}
 			default:
-				query, args = `UPDATE messages SET taken = 0, due_at = ?, parked = ?, why = ? WHERE id = ?`,
+				query, args = `UPDATE messages SET taken = 0, due_at = ?, dead = ?, why = ? WHERE id = ?`,
 					[]any{now.Add(backOff(attempts)).UnixMilli(), attempts >= maxAttempts, why, m.id}
 			}
 			if _, err := tx.ExecContext(ctx, query, args...); err != nil {

@@ -47,7 +47,7 @@ func (s *stand) looker() {
 	s.put("grant/looker/tables/seen", map[string]any{"resource": "tables/seen", "verbs": []any{"query"}})
 }
 
-func (s *stand) parked() int {
+func (s *stand) deadLetters() int {
 	s.Helper()
 	list, err := s.client.Messages(s.Context(), s.scope, true)
 	must(s, err)
@@ -55,7 +55,7 @@ func (s *stand) parked() int {
 }
 
 // Messages come in batches, once there are enough of them or the oldest has
-// waited; what fails five times is parked, can be looked at and sent again.
+// waited; what fails five times is a dead letter, can be looked at and sent again.
 func TestQueues(t *testing.T) {
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, t.TempDir(), c.Now)
@@ -97,18 +97,18 @@ func TestQueues(t *testing.T) {
 		until(t, fmt.Sprintf("attempt %d was made", attempt+1), func() bool {
 			waiting, err := s.client.Messages(t.Context(), s.scope, false)
 			return err == nil && len(waiting) == 1 && waiting[0].Attempts == attempt+1 &&
-				waiting[0].DueAt > c.Now().UnixMilli() || s.parked() == 1
+				waiting[0].DueAt > c.Now().UnixMilli() || s.deadLetters() == 1
 		})
 	}
 	list, err := s.client.Messages(t.Context(), s.scope, true)
 	if err != nil || len(list) != 1 || list[0].Body != "bad" || list[0].Reason != "ValueError: bad" ||
 		list[0].Source != "queues/readings" || list[0].Attempts != 5 {
-		t.Fatalf("parked: %+v %v", list, err)
+		t.Fatalf("dead letters: %+v %v", list, err)
 	}
 	s.deploy("intake", strings.Replace(noting, `"bad" in`, `"worse" in`, 1), nil)
 	must(t, s.client.RetryMessage(t.Context(), s.scope, list[0].Id))
 	c.set(c.Now().Add(10 * time.Minute))
-	until(t, "it comes through", func() bool { return len(s.seen("intake")) == 3 && s.parked() == 0 })
+	until(t, "it comes through", func() bool { return len(s.seen("intake")) == 3 && s.deadLetters() == 0 })
 	if err := s.client.RetryMessage(t.Context(), s.scope, list[0].Id); !platform.HasStatus(err, http.StatusNotFound) {
 		t.Errorf("sent again what is gone: %v", err)
 	}
@@ -150,8 +150,8 @@ func TestABusyFunctionIsNotAttempted(t *testing.T) {
 			}
 		}
 	}
-	if n := s.parked(); n > 0 {
-		t.Errorf("%d are parked", n)
+	if n := s.deadLetters(); n > 0 {
+		t.Errorf("%d are dead letters", n)
 	}
 }
 

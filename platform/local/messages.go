@@ -16,13 +16,13 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	error) {
 	where := ""
 	if r.Params.DeadLetter != nil {
-		where = "AND parked = 0 "
+		where = "AND dead = 0 "
 		if *r.Params.DeadLetter {
-			where = "AND parked = 1 "
+			where = "AND dead = 1 "
 		}
 	}
 	rows, err := s.p.store.db.QueryContext(ctx,
-		`SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
+		`SELECT id, queue, subscription, body, sent_at, due_at, attempts, dead, why FROM messages
 		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service,
 		r.Stage, orZero(r.Params.After), shownMessages)
 	if err != nil {
@@ -64,8 +64,8 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 
 func (s *protocol) RetryMessage(ctx context.Context,
 	r api.RetryMessageRequestObject) (api.RetryMessageResponseObject, error) {
-	err := s.parked(ctx, r.Id,
-		`UPDATE messages SET parked = 0, attempts = 0, due_at = ?, why = '' WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`,
+	err := s.changeDeadLetter(ctx, r.Id,
+		`UPDATE messages SET dead = 0, attempts = 0, due_at = ?, why = '' WHERE id = ? AND dead = 1 AND region = ? AND service = ? AND stage = ?`,
 		s.p.options.Now().UnixMilli(), r.Id, r.Region, r.Service, r.Stage)
 	if err != nil {
 		return nil, err
@@ -77,14 +77,14 @@ func (s *protocol) RetryMessage(ctx context.Context,
 func (s *protocol) DeleteMessage(ctx context.Context,
 	r api.DeleteMessageRequestObject) (api.DeleteMessageResponseObject,
 	error) {
-	err := s.parked(ctx, r.Id,
-		`DELETE FROM messages WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`, r.Id,
+	err := s.changeDeadLetter(ctx, r.Id,
+		`DELETE FROM messages WHERE id = ? AND dead = 1 AND region = ? AND service = ? AND stage = ?`, r.Id,
 		r.Region, r.Service, r.Stage)
 	return api.DeleteMessage204Response{}, err
 }
 
-// parked changes a parked message.
-func (s *protocol) parked(ctx context.Context, id int64, query string, args ...any) error {
+// changeDeadLetter changes a message that is a dead letter.
+func (s *protocol) changeDeadLetter(ctx context.Context, id int64, query string, args ...any) error {
 	done, err := s.p.store.db.ExecContext(ctx, query, args...)
 	if err != nil {
 		return err

@@ -82,7 +82,7 @@ func (n *attention) ofLook(look observe.Look, at manifest.Place) {
 	}
 	for _, fn := range slices.Sorted(maps.Keys(look.DeadLetter)) {
 		n.add(api.AttentionItemKindDeadLetter, at.Stage, "functions/"+fn+"/messages?stage="+at.Stage, "%s",
-			parkedWords(look.DeadLetter[fn], fn, at.Stage))
+			deadLetterWords(look.DeadLetter[fn], fn, at.Stage))
 	}
 	for _, fn := range slices.Sorted(maps.Keys(look.Functions)) {
 		if f := look.Functions[fn]; f.Errors > 0 {

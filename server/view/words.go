@@ -136,7 +136,7 @@ func waitsForSomebody(gates []delivery.Gate) string {
 	return strings.Join(out, "; ")
 }
 
-func parkedWords(n int, function, stage string) string {
+func deadLetterWords(n int, function, stage string) string {
 	if n == 1 {
 		return fmt.Sprintf("%d message of %s failed five times and is a dead letter in %s", n, function, stage)
 	}

@@ -14,7 +14,7 @@ import time
 CALLS, ANSWERS = 3, 4
 LENGTH = struct.Struct(">I")
 
-# How many characters of a failure's trace are told.
+# How many characters of a failure's trace are reported.
 TRACE = 64 << 10
 
 HIGH = "the function went over its memory limit"

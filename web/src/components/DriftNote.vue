@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What is live otherwise than recorded: a line that opens, and four ways on.
+// A difference between recorded and actual state: a line that expands, with four actions.
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 

@@ -41,7 +41,7 @@ const folders = computed(() => {
     const mark = !props.edits.has(path)
       ? ''
       : props.edits.get(path) === null
-        ? 'goes'
+        ? 'deleted'
         : there.has(path)
           ? 'edited'
           : 'new'

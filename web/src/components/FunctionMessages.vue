@@ -7,21 +7,21 @@ import { useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
 import { count } from '../words'
 
-/** What waits for a function, and what failed too often and was parked. */
+/** What waits for a function, and what failed too often and became a dead letter. */
 const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
 const session = useSession()
 const target = ref(props.detail.targets[0] ?? '')
 const path = computed(() => ({ service: props.service, stage: props.detail.stage }))
 
-async function list(parked: boolean): Promise<Schemas['Message'][]> {
+async function list(deadLetter: boolean): Promise<Schemas['Message'][]> {
   const all = await ask(
     client.GET('/services/{service}/stages/{stage}/messages', {
-      params: { path: path.value, query: { target: target.value, deadLetter: parked } },
+      params: { path: path.value, query: { target: target.value, deadLetter } },
     }),
   )
   return all.filter((m) => m.functions.includes(props.detail.function))
 }
-const { data, problem, reload } = useLoad(async () => ({ parked: await list(true), waiting: await list(false) }), {
+const { data, problem, reload } = useLoad(async () => ({ deadLetters: await list(true), waiting: await list(false) }), {
   watch: () => target.value,
   topics: ['observation', 'deployment'],
 })
@@ -62,7 +62,7 @@ const drop = (ids: number[]) =>
     ),
   )
 const text = (m: Schemas['Message']) => JSON.stringify(m.body)
-const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
+const ids = computed(() => (data.value?.deadLetters ?? []).map((m) => m.id))
 </script>
 
 <template>
@@ -86,13 +86,13 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
       @confirm="drop(dropping)"
       >Deleted messages cannot be restored.</TypedConfirm
     >
-    <EmptyNote v-if="data && data.parked.length + data.waiting.length === 0" title="No messages">
+    <EmptyNote v-if="data && data.deadLetters.length + data.waiting.length === 0" title="No messages">
       Messages from queues, objects and other functions wait here until {{ detail.function }} has processed them. A
       message that fails five times becomes a dead letter, which you can inspect and retry.
     </EmptyNote>
-    <template v-if="data?.parked.length">
+    <template v-if="data?.deadLetters.length">
       <div class="head">
-        <h2>Dead letters: {{ data.parked.length }}</h2>
+        <h2>Dead letters: {{ data.deadLetters.length }}</h2>
         <template v-if="ids.length > 1">
           <button
             type="button"
@@ -123,7 +123,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
             </tr>
           </thead>
           <tbody>
-            <tr v-for="m in data.parked" :key="m.id">
+            <tr v-for="m in data.deadLetters" :key="m.id">
               <td class="text-nowrap"><TimeAgo :at="m.sentAt" /></td>
               <td>
                 <code>{{ m.source }}</code>

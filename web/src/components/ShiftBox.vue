@@ -15,10 +15,11 @@ const props = defineProps<{
   shift: Schemas['TrafficShift']
   version: number
   state: string
-  actions: string[]
+  actions: Schemas['DeliveryAction'][]
   busy: boolean
 }>()
-const emit = defineEmits<{ act: [word: string] }>()
+const emit = defineEmits<{ act: [word: Schemas['DeliveryAction']] }>()
+const steering: Schemas['DeliveryAction'][] = ['advance', 'pause', 'resume', 'abort']
 const now = useNow(1000)
 
 const runs = computed(() => props.shift.active && props.state === 'shifting')
@@ -91,7 +92,7 @@ const words: Record<string, string> = {
     <p v-if="next" class="mb-2">{{ next }}</p>
     <p v-if="runs && actions.length" class="mb-2">
       <button
-        v-for="a in ['advance', 'pause', 'resume', 'abort'].filter((w) => actions.includes(w))"
+        v-for="a in steering.filter((w) => actions.includes(w))"
         :key="a"
         type="button"
         class="btn btn-sm me-2"

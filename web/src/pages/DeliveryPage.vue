@@ -25,13 +25,13 @@ const { data, problem, reload } = useLoad(
   },
 )
 const comment = ref('')
-/** What it means deletes or opens something, which is confirmed by the stage's name. */
+/** The impact deletes or opens something, so the stage's name confirms the action. */
 const asking = ref(false)
 const doing = ref<Action>('approve')
 const { busy, problem: actProblem, run } = useAction()
 
-// What it means is looked at where somebody is about to agree to it: they agree
-// to just that, by its digest. Others look when they want to.
+// An approver sees the impact before approving and approves it by its digest. Others
+// open it on demand.
 /** Somebody is about to put this version back: what that means is shown first. */
 const back = ref(false)
 /** Somebody wants to know what it means, and has nothing to say to it. */
@@ -70,7 +70,7 @@ const {
       : null,
   { watch: () => JSON.stringify([path.value, looks.value, rest.value, chosen.value]), topics: ['gates'] },
 )
-/** Targets where it means the same are told once. */
+/** Targets with the same impact are shown once. */
 const places = computed(() => {
   const out = new Map<string, { targets: string[]; means: Schemas['TargetImpact'] }>()
   for (const t of meaning.value?.targets ?? []) {
@@ -83,19 +83,7 @@ const places = computed(() => {
 })
 const mayAgree = computed(() => !!meaning.value)
 
-type Action =
-  | 'request'
-  | 'approve'
-  | 'withdraw'
-  | 'override'
-  | 'reject'
-  | 'retry'
-  | 'rollback'
-  | 'request-remaining'
-  | 'pause'
-  | 'resume'
-  | 'advance'
-  | 'abort'
+type Action = Schemas['DeliveryAction']
 const words: Partial<Record<Action, string>> = {
   request: 'Request delivery',
   approve: 'Approve',
@@ -107,28 +95,28 @@ const words: Partial<Record<Action, string>> = {
   'request-remaining': 'Request remaining functions',
 }
 
-/** What stands beside the page; how a shift is steered stands with the shift. */
-const actions = computed(() => data.value?.actions.filter((a) => words[a as Action]) ?? [])
+/** Actions beside the page; ShiftBox has the actions that control a shift. */
+const actions = computed(() => data.value?.actions.filter((a) => words[a]) ?? [])
 
 const needsLook = ['approve', 'request', 'rollback', 'override', 'request-remaining']
-/** The gate that is to be passed over. */
+/** The gate to override. */
 const gate = ref('')
 const overridable = computed(() => data.value?.gates.filter((g) => g.overridable) ?? [])
 
 /** Does it, or asks once more before. */
-function begin(action: string): void {
+function begin(action: Action): void {
   if (needsLook.includes(action) && meaning.value?.confirm) {
-    doing.value = action as Action
+    doing.value = action
     actProblem.value = null
     asking.value = true
   } else void act(action)
 }
 
-function act(action: string, confirm = ''): Promise<boolean> {
+function act(action: Action, confirm = ''): Promise<boolean> {
   return run(async () => {
     await ask(
       client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', {
-        params: { path: { ...path.value, action: action as Action } },
+        params: { path: { ...path.value, action } },
         body: {
           comment: comment.value,
           gate: gate.value || undefined,
@@ -356,7 +344,7 @@ function runCases(): Promise<boolean> {
                   "
                   @click="begin(a)"
                 >
-                  {{ words[a as Action] }}{{ needsLook.includes(a) && meaning?.confirm ? '…' : '' }}
+                  {{ words[a] }}{{ needsLook.includes(a) && meaning?.confirm ? '…' : '' }}
                 </button>
               </template>
               <button

@@ -17,7 +17,7 @@ const line = useLine()
 const { service, stage } = useFocus()
 
 const target = computed(() => (typeof route.query.target === 'string' ? route.query.target : undefined))
-/** The version that is asked for; else the one that waits to come in here. */
+/** The requested version, or the version that is waiting to enter the stage. */
 const asked = computed(() => Number(route.query.version) || undefined)
 /** What is live, is not Rudmar's own, and is to go. */
 const deletions = computed(() => [route.query.deletions ?? []].flat().filter((a): a is string => typeof a === 'string'))
