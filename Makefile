@@ -118,7 +118,7 @@ setup-bench:
 
 bench: setup-bench
 	go test -run '^$$' -bench . -benchtime 3x ./core/...
-	go test -run '^$$' -bench . -benchtime 1x ./prepared
+	go test -run '^$$' -bench . -benchtime 1x ./sqlstmt
 	go test -run '^$$' -bench Archive -benchtime 3x ./engine/build
 	go test -run '^$$' -bench Steps -benchtime 1x ./engine/deploy
 	go test -run '^$$' -bench . -benchtime 1x ./engine

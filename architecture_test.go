@@ -60,14 +60,14 @@ func TestImportsGoDownwards(t *testing.T) {
 	may := map[string][]string{
 		"core":           {"core"},
 		"cage":           {"cage"},
-		"folder":         {"folder"},
-		"prepared":       {"prepared"},
+		"datadir":        {"datadir"},
+		"sqlstmt":        {"sqlstmt"},
 		"platform":       {"core", "platform"},
-		"platform/local": {"core", "platform", "platform/local", "cage", "folder", "prepared"},
-		"engine":         {"core", "platform", "engine", "starter", "cage", "folder", "prepared"},
+		"platform/local": {"core", "platform", "platform/local", "cage", "datadir", "sqlstmt"},
+		"engine":         {"core", "platform", "engine", "starter", "cage", "datadir", "sqlstmt"},
 		"server":         {"core", "platform", "engine", "server", "starter", "docs"},
 		"demo":           {"core", "engine"},
-		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter", "cage", "folder"},
+		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter", "cage", "datadir"},
 	}
 	seen := 0
 	for dir, list := range imports(t) {
@@ -145,7 +145,7 @@ func TestTheCoreOnlyComputes(t *testing.T) {
 // SQL stands in the stores only.
 func TestOnePlaceForSQL(t *testing.T) {
 	for dir, list := range imports(t) {
-		if slices.Contains(list, "database/sql") && room(dir) != "prepared" && dir != "engine/store" && dir != "platform/local" {
+		if slices.Contains(list, "database/sql") && room(dir) != "sqlstmt" && dir != "engine/store" && dir != "platform/local" {
 			t.Errorf("%s imports database/sql", dir)
 		}
 	}

@@ -1,16 +1,12 @@
-// Package cage runs commands of people who are not trusted apart from the
-// machine: functions, and the commands that build them.
+// Package cage runs untrusted commands, functions and builds, in isolation from the machine.
 //
-// A caged command has its own tree of files (what it is shown, read-only, and a
-// private folder of limited size), process tree, network, message queues and
-// name of the machine; a user of its own where there is one to give; no way to
-// new privileges, and no system calls that it has no business with; and limits
-// of memory, processes and disk for all that it starts together.
+// A cage has its own file tree (read-only mounts and a private directory of limited size), process
+// tree, network, message queues and host name; its own user if one is available; no way to gain
+// privileges; a filter for system calls; and limits for the memory, processes and disk of
+// everything that it starts.
 //
-// What the machine allows is tried once, by Open, with a harmless command, and
-// told in words (Keeper.Missing). The walls are put up by the program itself,
-// which starts itself once more inside of the new namespaces: package apart is
-// what it is then.
+// Open tests once, with a harmless command, what the machine allows; Keeper.Missing describes the
+// rest. The program isolates itself: it starts again inside the new namespaces as package apart.
 package cage
 
 import (
@@ -180,15 +176,15 @@ func (k *Keeper) try() error {
 	return nil
 }
 
-// Closed tells whether commands are shut in: they see only what they are shown.
+// Closed reports whether commands are shut in: they see only what they are shown.
 // Where they are not, what they may reach is told by Missing.
 func (k *Keeper) Closed() bool { return k.plan.Spaces }
 
-// Limited tells whether limits hold for all processes of a cage together by the
+// Limited reports whether limits hold for all processes of a cage together by the
 // system itself; where they do not, they are watched.
 func (k *Keeper) Limited() bool { return k.groups != nil }
 
-// Missing says in words which walls this machine does not allow.
+// Missing returns in words which walls this machine does not allow.
 func (k *Keeper) Missing() []string {
 	out := []string{}
 	if !k.plan.Spaces {
@@ -213,8 +209,8 @@ func (k *Keeper) Missing() []string {
 	return out
 }
 
-// aside does something that Close waits for; after Close nothing is done, and false told.
-func (k *Keeper) aside(do func()) bool {
+// remove does something that Close waits for; after Close nothing is done, and false told.
+func (k *Keeper) remove(do func()) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if !k.closed {

@@ -187,7 +187,7 @@ func (g *group) processes() []int {
 	return out
 }
 
-// starved tells whether the system ended one of its processes for its memory.
+// starved reports whether the system ended one of its processes for its memory.
 func (g *group) starved() bool {
 	name := "memory.oom_control"
 	if g.second != nil {

@@ -28,7 +28,7 @@ import (
 	"apart"
 )
 
-// Outside tells whether an address is one that commands with a network may
+// Outside reports whether an address is one that commands with a network may
 // reach: not of this machine, and not of its links, where clouds keep what only
 // the machine itself may know.
 func Outside(a netip.Addr) bool {
@@ -61,9 +61,9 @@ const (
 	packets         = 512  // to a command that wait; more are lost, as on any network
 )
 
-// way is the other end of a command's network: a small stack of its own in this
+// egress is the other end of a command's network: a small stack of its own in this
 // process, which makes each connection anew on the machine, where it may be made.
-type way struct {
+type egress struct {
 	// device is read and written as a file of this program alone: its number is another file's
 	// soon after it is closed, which nobody may read from then.
 	device *os.File
@@ -75,8 +75,8 @@ type way struct {
 	slots  chan struct{}
 }
 
-// openWay reads the device that a cage hands over, and answers it until closed.
-func (p *Process) openWay() error {
+// openEgress reads the device that a cage hands over, and answers it until closed.
+func (p *Process) openEgress() error {
 	if err := p.control.SetReadDeadline(time.Now().Add(10 * time.Second)); err != nil {
 		return err
 	}
@@ -98,7 +98,7 @@ func (p *Process) openWay() error {
 		unix.Close(fds[0])
 		return err
 	}
-	w := &way{device: os.NewFile(uintptr(fds[0]), "device"), reach: p.keeper.config.Reach, dial: p.keeper.config.Dial,
+	w := &egress{device: os.NewFile(uintptr(fds[0]), "device"), reach: p.keeper.config.Reach, dial: p.keeper.config.Dial,
 		slots: make(chan struct{}, mostConnections)}
 	w.ctx, w.end = context.WithCancel(context.Background())
 	if err := w.open(); err != nil {
@@ -112,13 +112,13 @@ func (p *Process) openWay() error {
 	return nil
 }
 
-func (w *way) close() {
+func (w *egress) close() {
 	w.end()
 	w.device.Close()
 	w.stack.Close()
 }
 
-func (w *way) open() error {
+func (w *egress) open() error {
 	w.stack = stack.New(stack.Options{
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol},
@@ -144,7 +144,7 @@ func (w *way) open() error {
 }
 
 // sent takes in what a command sends, until its device is closed or its network is gone.
-func (w *way) sent(link *channel.Endpoint) {
+func (w *egress) sent(link *channel.Endpoint) {
 	var packet [mtu]byte
 	for {
 		n, err := w.device.Read(packet[:])
@@ -160,8 +160,8 @@ func (w *way) sent(link *channel.Endpoint) {
 	}
 }
 
-// answered gives out what a command is sent.
-func (w *way) answered(link *channel.Endpoint) {
+// answered delivers what a command is sent.
+func (w *egress) answered(link *channel.Endpoint) {
 	for b := link.ReadContext(w.ctx); b != nil; b = link.ReadContext(w.ctx) {
 		packet := b.ToView()
 		_, _ = w.device.Write(packet.AsSlice()) // one that is lost is sent again by whoever sent it
@@ -177,7 +177,7 @@ func addressOf(a tcpip.Address) netip.Addr {
 }
 
 // connection makes a connection that the command wants, where it may be made.
-func (w *way) connection(r *tcp.ForwarderRequest) {
+func (w *egress) connection(r *tcp.ForwarderRequest) {
 	to := netip.AddrPortFrom(addressOf(r.ID().LocalAddress), r.ID().LocalPort)
 	select {
 	case w.slots <- struct{}{}:
@@ -235,7 +235,7 @@ func join(ctx context.Context, a, b net.Conn) {
 
 // datagrams passes datagrams on: to addresses that may be reached, and questions
 // about names to the machine's own servers of names.
-func (w *way) datagrams(r *udp.ForwarderRequest) {
+func (w *egress) datagrams(r *udp.ForwarderRequest) {
 	to := netip.AddrPortFrom(addressOf(r.ID().LocalAddress), r.ID().LocalPort)
 	address := to.String()
 	switch {

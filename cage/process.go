@@ -74,7 +74,7 @@ func (k *Keeper) empty() (*Process, error) {
 	}
 	k.mu.Unlock()
 	if p == nil {
-		return k.raise()
+		return k.start()
 	}
 	time.AfterFunc(refillAfter, k.refill)
 	return p, nil
@@ -93,9 +93,9 @@ func (k *Keeper) refill() {
 	}
 	k.making = true
 	k.work.Go(func() {
-		p, err := k.raise()
+		p, err := k.start()
 		if err == nil {
-			p.hurry(false)
+			p.killSoon(false)
 		}
 		k.mu.Lock()
 		k.making = false
@@ -117,9 +117,9 @@ func (k *Keeper) refill() {
 	})
 }
 
-// hurry tells whether a cage's work is as urgent as others' or gives way to it,
+// killSoon decides whether the work of a cage is as urgent as others' or gives way to it,
 // as putting up one for later does. Only root may take the second back.
-func (p *Process) hurry(urgent bool) {
+func (p *Process) killSoon(urgent bool) {
 	if !p.keeper.plan.Switch {
 		return
 	}
@@ -132,8 +132,8 @@ func (p *Process) hurry(urgent bool) {
 	_ = os.WriteFile("/proc/"+pid+"/autogroup", []byte(strconv.Itoa(nice)), 0) // where sessions share processors out
 }
 
-// raise puts up an empty cage, which waits for what is to run in it.
-func (k *Keeper) raise() (*Process, error) {
+// start puts up an empty cage, which waits for what is to run in it.
+func (k *Keeper) start() (*Process, error) {
 	p := &Process{keeper: k, plan: k.plan, release: func() {}, done: make(chan struct{})}
 	var theirs []*os.File
 	defer func() {
@@ -173,7 +173,7 @@ func (k *Keeper) raise() (*Process, error) {
 	}
 	p.control = conn.(*net.UnixConn)
 	if k.plan.Switch {
-		if p.plan.User, p.release, err = takeUser(); err != nil {
+		if p.plan.User, p.release, err = acquireUser(); err != nil {
 			return fail(err)
 		}
 	}
@@ -213,7 +213,7 @@ func (k *Keeper) raise() (*Process, error) {
 	return p, nil
 }
 
-// attributes gives how the program is started inside of its new namespaces.
+// attributes returns how the program is started inside of its new namespaces.
 func (k *Keeper) attributes() *syscall.SysProcAttr {
 	a := &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
 	if !k.plan.Spaces {
@@ -229,10 +229,10 @@ func (k *Keeper) attributes() *syscall.SysProcAttr {
 	return a
 }
 
-// enter tells an empty cage what to run.
+// enter starts a command in an empty cage.
 func (p *Process) enter(s Spec) error {
 	s.Plan = p.plan
-	p.hurry(true)
+	p.killSoon(true)
 	if p.group != nil {
 		if err := p.group.limit(s.Limits); err != nil {
 			return fmt.Errorf("limiting a cage: %w", err)
@@ -243,7 +243,7 @@ func (p *Process) enter(s Spec) error {
 		return errors.Join(fmt.Errorf("sending a command to a cage: %w", err), p.Failure())
 	}
 	if s.Network && s.Plan.Spaces {
-		if err := p.openWay(); err != nil {
+		if err := p.openEgress(); err != nil {
 			return fmt.Errorf("opening network access for a cage: %w", err)
 		}
 	}
@@ -253,7 +253,7 @@ func (p *Process) enter(s Spec) error {
 // Done is closed once the command and all that it started are gone.
 func (p *Process) Done() <-chan struct{} { return p.done }
 
-// State tells how it ended; nil before that.
+// State reports how it ended; nil before that.
 func (p *Process) State() *os.ProcessState { return p.cmd.ProcessState }
 
 // Pid is the first process of the cage, as the machine numbers it.
@@ -262,7 +262,7 @@ func (p *Process) Pid() int { return p.cmd.Process.Pid }
 // User is who it runs as; 0 for the user that runs the keeper.
 func (p *Process) User() int { return p.plan.User }
 
-// Failure says why the walls could not be put up, or the command not be begun;
+// Failure returns why the walls could not be put up, or the command not be begun;
 // nil where it was begun. It is told once, after the command has ended.
 func (p *Process) Failure() error {
 	_ = p.control.SetReadDeadline(time.Now().Add(time.Second))
@@ -351,10 +351,10 @@ func (p *Process) EndOthers() bool {
 	return ended
 }
 
-// Starved tells whether the system ended a process for the cage's memory.
+// Starved reports whether the system ended a process for the cage's memory.
 func (p *Process) Starved() bool { return p.group != nil && p.group.starved() }
 
-// Limited tells whether the system itself holds the cage's limits.
+// Limited reports whether the system itself holds the cage's limits.
 func (p *Process) Limited() bool { return p.group != nil }
 
 // Processes lists the processes of the cage, the command first.
@@ -362,7 +362,7 @@ func (p *Process) Processes() []int {
 	return append([]int{p.Pid()}, descendants(p.Pid())...)
 }
 
-// Release gives back what belonged to the cage. The command has ended.
+// Release returns what belonged to the cage. The command has ended.
 func (p *Process) Release() {
 	p.freed.Do(func() {
 		p.closeFiles()
@@ -372,7 +372,7 @@ func (p *Process) Release() {
 
 func (p *Process) free() {
 	p.release()
-	if p.group != nil && !p.keeper.aside(p.group.remove) {
+	if p.group != nil && !p.keeper.remove(p.group.remove) {
 		p.group.remove()
 	}
 }

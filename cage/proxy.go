@@ -30,7 +30,7 @@ type Proxy struct {
 	refused map[string]bool
 }
 
-// Refusals tells which hosts were asked for that may not be reached; nil where
+// Refusals reports which hosts were asked for that may not be reached; nil where
 // there were none.
 func (p *Proxy) Refusals() error {
 	p.mu.Lock()

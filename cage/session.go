@@ -43,7 +43,7 @@ type marked struct {
 	held []byte // what may be the mark's beginning
 }
 
-// expect gives a new mark, and a channel that is closed once it has come.
+// expect returns a new mark, and a channel that is closed once it has come.
 func (m *marked) expect() (mark string, seen <-chan struct{}) {
 	b := make([]byte, 16)
 	_, _ = rand.Read(b) // it never fails, says its documentation
@@ -95,11 +95,11 @@ func (k *Keeper) Session(s Spec, out io.Writer, way func(net.Conn)) (*Session, e
 		return nil, ErrOpen
 	}
 	s.Session = true
-	p, err := k.raise()
+	p, err := k.start()
 	if err != nil {
 		return nil, err
 	}
-	if !k.aside(func() { <-p.done }) {
+	if !k.remove(func() { <-p.done }) {
 		p.Kill()
 		<-p.done
 		p.Release()
@@ -214,10 +214,10 @@ func (s *Session) Run(ctx context.Context, step Step) (exit int, err error) {
 	return a.Exit, err
 }
 
-// Starved tells whether the system ended something for the session's memory.
+// Starved reports whether the system ended something for the session's memory.
 func (s *Session) Starved() bool { return s.process.Starved() }
 
-// Collect gives the regular files below a folder. each says of a name whether
+// Collect returns the regular files below a folder. each says of a name whether
 // its content is wanted; more bytes than limit are refused.
 func (s *Session) Collect(ctx context.Context, dir string, wanted func(path string) bool, limit int64) ([]File, error) {
 	var out []File

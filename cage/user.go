@@ -6,10 +6,10 @@ import (
 	"net"
 )
 
-// takeUser takes a user that nobody on this machine runs commands as, and keeps
+// acquireUser takes a user that nobody on this machine runs commands as, and keeps
 // it until it is released: a name in the system's list of abstract sockets is
 // held by one process at a time, and given back when that ends, however it ends.
-func takeUser() (user int, release func(), err error) {
+func acquireUser() (user int, release func(), err error) {
 	begin := rand.IntN(userCount)
 	for i := range userCount {
 		user := firstUser + (begin+i)%userCount

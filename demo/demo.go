@@ -1,6 +1,5 @@
-// Package demo builds the made-up growers' co-operative: its people, its
-// repository with a history, and what happened to its versions, all by the
-// same pushes and requests that a user would make.
+// Package demo builds the demo, a growers' cooperative: its users, a repository with a history,
+// and the deliveries of its versions, with the same pushes and requests that a user would make.
 package demo
 
 import (
@@ -45,7 +44,7 @@ type Options struct {
 	Dir    string // where its files may lie while it is built
 }
 
-// Welcome says where to look and who to be.
+// Welcome returns where to look and who to be.
 func Welcome(address string) string {
 	return fmt.Sprintf(`
 Brambleford Growers is running at %[1]s

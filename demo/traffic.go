@@ -48,7 +48,7 @@ func (b *builder) traffic(ctx context.Context) error {
 		map[string]any{"memory": 256 << 20, "env.MODE": "quiet"})
 }
 
-// routes gives the address of a stage's routes, from what its deployment gave for the
+// routes returns the address of a stage's routes, from what its deployment gave for the
 // route of an address, whose own path is this one.
 func (b *builder) routes(ctx context.Context, at manifest.Place, address, path string) (string, error) {
 	record, err := b.Engine.Store.Record(ctx, at)

@@ -1,4 +1,4 @@
-// Package docs holds the documents that come with the program.
+// Package docs embeds the documentation.
 package docs
 
 import "embed"

@@ -11,7 +11,7 @@ import (
 
 var splitInStep = regexp.MustCompile(`\(check (\d+), pack (\d+), send (\d+) ms\)`)
 
-// BenchmarkWatch tells how long it takes from a saved file to the new answer of a function
+// BenchmarkWatch reports how long it takes from a saved file to the new answer of a function
 // in a private copy, in each runtime that is not compiled, and of that what was spent on
 // checking, packing and sending; the rest is the stillness that is waited for, and the call.
 func BenchmarkWatch(b *testing.B) {

@@ -16,9 +16,9 @@ import (
 
 // patience is how long a test waits for what should come: far longer than it
 // takes, since a machine may be slow and shared.
-const patience = 30 * time.Second
+const patience = 90 * time.Second
 
-// browse gives the headless browser of all tests: each person has a profile of their own
+// browse returns the headless browser of all tests: each person has a profile of their own
 // in it.
 func browse(t *testing.T) *rod.Browser {
 	t.Helper()

@@ -96,7 +96,8 @@ func TestPages(t *testing.T) {
 	p := r.open(browse(t), "teasel")
 	check := func(what string) {
 		t.Helper()
-		// The page's own policy allows no script from elsewhere: this one comes in through the browser's tools.
+		// The page's own policy allows no script from elsewhere: this one comes in through the
+		// browser's tools.
 		if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(p.page); err != nil {
 			t.Fatalf("loading axe-core: %v", err)
 		}

@@ -13,7 +13,7 @@ import (
 	"rudmar/server/api"
 )
 
-// granary gives a service of three stages, with every gate between them: one that has
+// granary returns a service of three stages, with every gate between them: one that has
 // to be asked for, cases, calls in the stage before, an approval, a window, and a rule.
 func granary(answer string) map[string]string {
 	return map[string]string{
@@ -89,7 +89,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	lives("trial", "oats")
 	wren.arrive("/s/granary/deliveries/1/preview")
 	wren.reads("waiting for a delivery request", "cases pass in trial",
-		"waiting for 1 approval from growers-council (not from the authors wren)")
+		"waiting for 1 approval from growers-council; wren pushed this version and cannot approve it")
 	agrees(wren, "^Request delivery", "preview")
 	linden.arrive("/s/granary/deliveries/1/preview")
 	linden.reads("requested by wren")

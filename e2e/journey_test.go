@@ -18,7 +18,7 @@ import (
 
 const base = "/services/frostline"
 
-// stateOf gives where a version stands in a stage.
+// stateOf returns where a version stands in a stage.
 func (r *rig) stateOf(version int, stage string) string {
 	r.Helper()
 	var d api.DeliveryStage
@@ -182,7 +182,7 @@ func TestJourney(t *testing.T) {
 	preview := r.stage(8, "preview")
 	if preview.Place.State != "waiting" ||
 		!strings.Contains(preview.Summary,
-			"2 of 3 gates passed: waiting for 1 approval from growers-council (not from the authors wren)") {
+			"2 of 3 gates passed: waiting for 1 approval from growers-council; wren pushed this version and cannot approve it") {
 		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
 	}
 	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
@@ -624,7 +624,7 @@ func TestPlatformIsDown(t *testing.T) {
 	dir := r.clone("wren")
 	edit(t, dir, "frostline/functions/warn/function.yaml", "max_concurrency: 8", "max_concurrency: 9")
 	pushMeanwhile(t, dir, "While it is down")
-	until(t, "the delivery stops", func() bool { return r.stateOf(8, "trial") == "stopped" })
+	until(t, "the delivery fails", func() bool { return r.stateOf(8, "trial") == "failed" })
 	if why := r.stage(8, "trial").Place.Reason; !strings.Contains(why, "is unreachable") {
 		t.Errorf("why: %s", why)
 	}

@@ -101,7 +101,7 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 	}
 }
 
-// olderThan tells whether a call of a life was answered so long ago.
+// olderThan reports whether a call of a life was answered so long ago.
 func (a *accepted) olderThan(round int, age time.Duration) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()

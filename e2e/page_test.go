@@ -25,7 +25,8 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^Commit 1 file")
 	wren.reads("Look through the warnings", "built as version 8")
 
-	// A new function from a starter is an edit like any other: it can be seen before it is committed, and dropped.
+	// A new function from a starter is an edit like any other: it can be seen before it is
+	// committed, and dropped.
 	wren.goTo("source")
 	wren.press("^New function")
 	wren.fill(`input[aria-label="Name of the new function"]`, "thaw")
@@ -92,7 +93,7 @@ func TestPageJourney(t *testing.T) {
 	wren.reads("Expected", "Received", "status is 200")
 	wren.press("^deployment \\d+")
 	wren.reads("2 of 2 steps succeeded", "revision/warn", "pointer/warn", "Outputs")
-	wren.press("^Plan$")
+	wren.press("^Saved plan$")
 	wren.reads("2 steps in 2 phases", "changed: warn.py", "next invocation is a cold start: warn")
 	wren.goTo("plan?stage=live&version=6")
 	wren.reads("Version 6 updates", "in live", "by wren")
@@ -115,14 +116,14 @@ func TestPageJourney(t *testing.T) {
 
 	// Preview waits for somebody else; linden approves, and the page moves by itself.
 	wren.goTo("deliveries/8/preview")
-	wren.reads("waiting for 1 approval from growers-council (not from the authors wren)", "No actions available")
+	wren.reads("waiting for 1 approval from growers-council; wren pushed this version and cannot approve it", "No actions available")
 	linden := r.open(browser, "linden")
 	linden.goTo("board?stage=preview")
-	linden.press("Version 8 needs 1 approval")
+	linden.press("Version 8 cannot enter preview yet")
 	linden.fill(`input[placeholder="Reason"]`, "good for the cold nights")
 	linden.reads("Impact of version 8 in preview", "GET /stations/{station}/history opens to authenticated")
 	linden.press("^Approve")
-	linden.reads("settled", "good for the cold nights", "all 8 passed", "5 archives of 5 already run here")
+	linden.reads("settled", "good for the cold nights", "all 8 passed", "5 of 5 archives identical to the deployed ones")
 	wren.reads("settled", "approved by linden")
 
 	// Somebody changed a function by hand: the page shows it and puts it right.
@@ -130,7 +131,7 @@ func TestPageJourney(t *testing.T) {
 	linden.reads("Actual state differs from the record", "env.MODE", "quiet", "loud", "256 MiB")
 	linden.press("Revert drift")
 	linden.reads("reverts drift of 1 function", "changed outside Rudmar: env.MODE, memory")
-	linden.press("Run this plan")
+	linden.press("^Deploy version")
 	linden.reads("Deployment", "3 of 3 steps succeeded")
 	linden.goTo("plan?stage=live&target=local/north")
 	linden.reads("Up to date since")
@@ -152,7 +153,7 @@ func TestPageJourney(t *testing.T) {
 func worksByKeyboard(p *tab) {
 	p.goTo("board?stage=trial")
 	p.key('3')
-	p.reads("functions that changed")
+	p.reads("Changed functions")
 	p.key('1')
 	p.reads("Needs attention")
 	p.key(']')

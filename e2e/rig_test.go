@@ -164,7 +164,7 @@ func demoAlone(t *testing.T) *rig {
 	return start(t, data, lane.routes)
 }
 
-// grown gives a copy of the data of a demo that was built and stopped, in a lane of its own.
+// grown returns a copy of the data of a demo that was built and stopped, in a lane of its own.
 func grown(t *testing.T) (string, *lane) {
 	t.Helper()
 	lane := aLane()
@@ -202,7 +202,7 @@ func aLane() *lane {
 	return one
 }
 
-// freeAddress gives an address that nothing answers at, below the ports that
+// freeAddress returns an address that nothing answers at, below the ports that
 // the system gives to connections. None is given twice: tests run side by side.
 func freeAddress(t *testing.T) string {
 	t.Helper()

@@ -49,6 +49,7 @@ func TestKilledInEachState(t *testing.T) {
 	var held atomic.Int64
 	hold.Store("")
 	c, r, dir := newCrashing(t, holding(&hold, &held))
+	t.Cleanup(func() { hold.Store("") }) // or the platform waits for its requests
 	brings := func(version int, inLive string) {
 		t.Helper()
 		put(t, dir, map[string]string{
@@ -128,7 +129,7 @@ stages:
 	reaches(2, "shifting")
 	kill()
 	reaches(2, "shifting")
-	r.ask("wren", "POST", place(2)+"/further", api.DeliveryDecision{}, nil)
+	r.ask("wren", "POST", place(2)+"/advance", api.DeliveryDecision{}, nil)
 	reaches(2, "settled")
 
 	brings(3, "nothing") // its case fails there, and it goes back
@@ -136,7 +137,7 @@ stages:
 	request(3, 0)
 	reaches(3, "shifting")
 	hold.Store("testing")
-	r.ask("wren", "POST", place(3)+"/further", api.DeliveryDecision{}, nil)
+	r.ask("wren", "POST", place(3)+"/advance", api.DeliveryDecision{}, nil)
 	reaches(3, "testing")
 	hold.Store("deploying") // what takes it back
 	until(t, "it goes back", func() bool {

@@ -173,7 +173,7 @@ func TestWatch(t *testing.T) {
 	w.ends()
 }
 
-// trial tells what runs in trial, and by which steps it came there.
+// trial reports what runs in trial, and by which steps it came there.
 func (r *rig) trial(t *testing.T) string {
 	t.Helper()
 	var out []api.StageOutput

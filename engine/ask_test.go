@@ -37,7 +37,7 @@ stages:
 	must(t, ask(time.Now().Add(24*time.Hour)))
 	r.until("it to wait for the time", func() bool {
 		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
-		gates := judged[deliver.Place{Version: 1, Stage: "live"}].Gates
+		gates := judged[deliver.Key{Version: 1, Stage: "live"}].Gates
 		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Reason, "requested by wren, not before ")
 	})
 	soon := time.Now().Add(1500 * time.Millisecond) // asked again, for an earlier time

@@ -17,7 +17,7 @@ import (
 	"rudmar/platform"
 )
 
-// sorts gives a service of so many functions, each with a table and a route.
+// sorts returns a service of so many functions, each with a table and a route.
 func sorts(n int) map[string]string {
 	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, target: local/north, run_cases: none, enter: {when: push}}]\n"}
 	for i := range n {
@@ -40,7 +40,7 @@ func took(r *rig, files map[string]string) (*plan.Plan, time.Duration) {
 	return kept.Plan, one.EndedAt.Sub(one.StartedAt)
 }
 
-// longest gives how many steps the longest way through a plan has.
+// longest returns how many steps the longest way through a plan has.
 func longest(p *plan.Plan) int {
 	ways := make([]int, len(p.Steps))
 	most := 0
@@ -101,7 +101,7 @@ func (s *spent) Handle(_ context.Context, r slog.Record) error {
 	return nil
 }
 
-// BenchmarkJournal tells what the journal costs a step: its intent and its outcome with
+// BenchmarkJournal reports what the journal costs a step: its intent and its outcome with
 // the changed record, on a database of its own; and which part it is of a deployment of
 // 1,000 functions to the local platform, where several steps are written down together.
 func BenchmarkJournal(b *testing.B) {
@@ -154,7 +154,7 @@ func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) 
 	return time.Since(begun), err
 }
 
-// BenchmarkPush tells how long it takes from a push until the version has settled in the
+// BenchmarkPush reports how long it takes from a push until the version has settled in the
 // first stage, and of that what was spent on building, planning, deploying and proving.
 func BenchmarkPush(b *testing.B) {
 	for b.Loop() {
@@ -178,7 +178,7 @@ func BenchmarkPush(b *testing.B) {
 	}
 }
 
-// BenchmarkBack tells how long it takes from the judge's decision that a version goes
+// BenchmarkBack reports how long it takes from the judge's decision that a version goes
 // back to the last call that the bad revision answers.
 func BenchmarkBack(b *testing.B) {
 	for b.Loop() {

@@ -16,7 +16,7 @@ import (
 
 func answering(word string) string { return "def run(call): return '" + word + "'\n" }
 
-// answer gives what a function answers in live; "" where it is not there.
+// answer returns what a function answers in live; "" where it is not there.
 func (r *rig) answer(function string) string {
 	r.Helper()
 	inv, err := r.platform.Invoke(r.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "live"}, function,
@@ -62,7 +62,7 @@ stages:
 			return err
 		}
 		return r.Line.Request(ctx, "frostline", version, "live",
-			deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live", Functions: functions})
+			deliver.Command{By: r.person("wren"), Shown: m.Digest, Confirm: "live", Functions: functions})
 	}
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
@@ -108,7 +108,7 @@ stages:
 	if runs, err := r.Store.CaseRuns(ctx, "frostline", 2, "live"); err != nil || len(runs) != 0 {
 		t.Errorf("cases of what stayed ran: %+v %v", runs, err)
 	}
-	if there, err := r.Planner.VersionsThere(ctx, "frostline", "live"); err != nil ||
+	if there, err := r.Planner.DeployedVersions(ctx, "frostline", "live"); err != nil ||
 		fmt.Sprint(there) != "map[a:2 b:1 c:1]" {
 		t.Errorf("%v %v", there, err)
 	}
@@ -117,7 +117,7 @@ stages:
 	follow := func(handle string) error {
 		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 2, nil)
 		must(t, err)
-		return r.Line.Follow(ctx, "frostline", 2, "live", deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live"})
+		return r.Line.Follow(ctx, "frostline", 2, "live", deliver.Command{By: r.person(handle), Shown: m.Digest, Confirm: "live"})
 	}
 	if err := follow("teasel"); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("somebody who may only look: %v", err)
@@ -172,18 +172,18 @@ stages:
 	if names, err := r.Line.Differing(ctx, "frostline", "live", 3); err != nil || strings.Join(names, " ") != "a b" {
 		t.Errorf("what differs: %v %v", names, err)
 	}
-	say := func(handle string) deliver.Say {
+	say := func(handle string) deliver.Command {
 		t.Helper()
 		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 3, []string{"a"})
 		must(t, err)
-		return deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live", Functions: []string{"a"}}
+		return deliver.Command{By: r.person(handle), Shown: m.Digest, Confirm: "live", Functions: []string{"a"}}
 	}
 	waits := func(kept int) {
 		t.Helper()
 		r.until(fmt.Sprintf("b stays at version %d", kept), func() bool {
 			d, err := r.Store.Delivery(ctx, "frostline", 3, "live")
 			must(t, err)
-			left, err := r.Line.LeftOut(ctx, d)
+			left, err := r.Line.Excluded(ctx, d)
 			return err == nil && d.Choice != nil && d.Choice.Kept["b"] == kept && strings.Join(left, " ") == "b" &&
 				d.State == delivery.Waiting && r.Line.AllowsPartial(ctx, d)
 		})
@@ -207,14 +207,14 @@ stages:
 	if r.Line.AllowsPartial(ctx, d) {
 		t.Error("of what has come in something may be chosen")
 	}
-	if err := r.Line.Follow(ctx, "frostline", 1, "live", deliver.Say{By: r.person("wren")}); !errors.Is(err, delivery.ErrTransition) {
+	if err := r.Line.Follow(ctx, "frostline", 1, "live", deliver.Command{By: r.person("wren")}); !errors.Is(err, delivery.ErrTransition) {
 		t.Errorf("nothing is skipped of version 1: %v", err)
 	}
 
 	// The rest is asked for and waits, and a newer version comes first: what is there stayed.
 	m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 3, nil)
 	must(t, err)
-	must(t, r.Line.Follow(ctx, "frostline", 3, "live", deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live"}))
+	must(t, r.Line.Follow(ctx, "frostline", 3, "live", deliver.Command{By: r.person("wren"), Shown: m.Digest, Confirm: "live"}))
 	rest := func(waits bool, why string) {
 		t.Helper()
 		r.until(fmt.Sprintf("the rest waits: %v", waits), func() bool {

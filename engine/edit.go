@@ -51,7 +51,7 @@ func (e *ConflictError) Error() string {
 		e.Head[:8])
 }
 
-// Source gives a service's folder as it stands on a branch.
+// Source returns a service's folder as it stands on a branch.
 func (e *Engine) Source(ctx context.Context, service, branch string) (source.Commit, *source.Folder, error) {
 	s, err := e.Store.Service(ctx, service)
 	if err != nil {

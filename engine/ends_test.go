@@ -79,7 +79,7 @@ func TestWhatCannotBePlannedIsLookedAtAgain(t *testing.T) {
 		r.until("version 1 waits as it should", func() bool {
 			all, err := r.Line.GateResults(t.Context(), "frostline", 0)
 			must(t, err)
-			for _, g := range all[deliver.Place{Version: 1, Stage: "live"}].Gates {
+			for _, g := range all[deliver.Key{Version: 1, Stage: "live"}].Gates {
 				if g.Kind == delivery.ApprovalsGate {
 					return strings.HasPrefix(g.Reason, "approved by linden") && strings.Contains(g.Reason, "out of order") == (says != "")
 				}

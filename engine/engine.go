@@ -1,5 +1,5 @@
-// Package engine puts together what runs: repositories, builds, plans,
-// deployments, deliveries and looks, over one store.
+// Package engine connects the parts of Rudmar on one store: repositories, builds, plans,
+// deployments, deliveries and observations.
 package engine
 
 import (
@@ -21,6 +21,7 @@ import (
 
 	"rudmar/cage"
 	"rudmar/core/rights"
+	"rudmar/datadir"
 	"rudmar/engine/branches"
 	"rudmar/engine/build"
 	"rudmar/engine/calendars"
@@ -34,7 +35,6 @@ import (
 	"rudmar/engine/people"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
-	"rudmar/folder"
 	"rudmar/platform"
 )
 
@@ -122,7 +122,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
 	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.Copies.Run,
-		e.Notifications.Run, e.Calendars.Run, e.Branches.Run, e.Mirrors.Run, e.keepTrue, e.tidy} {
+		e.Notifications.Run, e.Calendars.Run, e.Branches.Run, e.Mirrors.Run, e.reconcileLoop, e.pruneLoop} {
 		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil
@@ -139,8 +139,8 @@ func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("creating the data folder: %w", err)
 	}
-	lock, err := folder.Take(ctx, filepath.Join(dir, LockFile))
-	if errors.Is(err, folder.ErrHeld) {
+	lock, err := datadir.Take(ctx, filepath.Join(dir, LockFile))
+	if errors.Is(err, datadir.ErrHeld) {
 		return nil, fmt.Errorf("%w: %s", ErrTaken, dir)
 	}
 	if err != nil {
@@ -149,7 +149,7 @@ func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	return lock, nil
 }
 
-// newKeys tells which keys may be made anew: those of an installation in which
+// newKeys reports which keys may be made anew: those of an installation in which
 // nothing needs the one before, and all where its operator says so. What was
 // sealed with a key that is gone is taken away then.
 func (e *Engine) newKeys(ctx context.Context, o Options) (seal, signing bool, err error) {
@@ -162,7 +162,7 @@ func (e *Engine) newKeys(ctx context.Context, o Options) (seal, signing bool, er
 		return false, false, err
 	}
 	if o.NewKeys && secrets && !people.HasKey(o.Dir) {
-		err = e.Store.ForgetSecrets(ctx)
+		err = e.Store.ClearSecrets(ctx)
 	}
 	return !secrets || o.NewKeys, !versions || o.NewKeys, err
 }
@@ -224,10 +224,10 @@ const (
 	HookPlatforms = "RUDMAR_HOOK_PLATFORMS"
 )
 
-// BuildOutcome gives what a hook asks after a push: what came of a commit of a repository.
+// BuildOutcome returns what a hook asks after a push: what came of a commit of a repository.
 func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
-	hash string) ([]source.RenamedTo, bool, bool, error) {
-	return func(ctx context.Context, hash string) (list []source.RenamedTo, noted, done bool, err error) {
+	hash string) ([]source.PushOutcome, bool, bool, error) {
+	return func(ctx context.Context, hash string) (list []source.PushOutcome, noted, done bool, err error) {
 		heads, err := s.Heads(ctx, repository)
 		if err != nil {
 			return nil, false, false, err
@@ -246,7 +246,7 @@ func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
 			if err != nil {
 				return nil, noted, false, err
 			}
-			became := source.RenamedTo{Service: service.Name, Version: b.Version, Reason: b.Reason}
+			became := source.PushOutcome{Service: service.Name, Version: b.Version, Reason: b.Reason}
 			if b.State == store.BuildQueued {
 				done = false
 			}
@@ -270,7 +270,7 @@ func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
 	}
 }
 
-// authenticate tells who talks to git over HTTP.
+// authenticate reports who talks to git over HTTP.
 func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 	handle, password, ok := r.BasicAuth()
 	if !ok {
@@ -285,7 +285,7 @@ func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 		MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
 }
 
-// mayRead tells whether somebody may read a repository: a token only one that
+// mayRead reports whether somebody may read a repository: a token only one that
 // holds nothing but services that it is for.
 func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string) error {
 	if p.Token == nil {
@@ -306,7 +306,7 @@ func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string)
 	return nil
 }
 
-// mayPush tells whether somebody may push to a repository: they have the right
+// mayPush reports whether somebody may push to a repository: they have the right
 // to write in every service that it holds.
 func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string) error {
 	if err := e.isOwn(ctx, repository); err != nil {
@@ -332,7 +332,7 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 // ErrMirrored tells that a repository follows another one, and is pushed to there.
 var ErrMirrored = errors.New("this repository is a mirror; push to the original")
 
-// isOwn tells whether a repository follows no other; the error wraps ErrMirrored.
+// isOwn reports whether a repository follows no other; the error wraps ErrMirrored.
 func (e *Engine) isOwn(ctx context.Context, repository string) error {
 	m, err := e.Store.Mirror(ctx, repository)
 	if errors.Is(err, store.ErrNotFound) {
@@ -344,13 +344,13 @@ func (e *Engine) isOwn(ctx context.Context, repository string) error {
 	return err
 }
 
-// hookOf gives what is held against pushes to a repository, and against what it follows.
-func (e *Engine) hookOf(ctx context.Context, repository string) source.NotificationTarget {
-	return source.NotificationTarget{Repository: repository, Offers: e.Checks.Offers(ctx),
+// hookOf returns what is held against pushes to a repository, and against what it follows.
+func (e *Engine) hookOf(ctx context.Context, repository string) source.Hook {
+	return source.Hook{Repository: repository, Offers: e.Checks.Offers(ctx),
 		Owner: OwnerOf(e.Store)}
 }
 
-// OwnerOf gives what a hook asks before a push: which repository a service belongs to; ""
+// OwnerOf returns what a hook asks before a push: which repository a service belongs to; ""
 // for none.
 func OwnerOf(s *store.Store) func(ctx context.Context, service string) (string, error) {
 	return func(ctx context.Context, service string) (string, error) {

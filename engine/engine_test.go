@@ -135,7 +135,7 @@ func (r *rig) keeps(p *plan.Plan) int64 {
 	return id
 }
 
-// reach gives what answers for a place, and the scope that is its there.
+// reach returns what answers for a place, and the scope that is its there.
 func (r *rig) reach(p manifest.Place) (*platform.Client, platform.Scope) {
 	r.Helper()
 	client, scope, err := r.Planner.Platform(p)
@@ -173,14 +173,14 @@ func (r *rig) add(w people.NewUser) {
 
 // say is what somebody says who has looked at what a version means in a stage,
 // and types the stage's name.
-func (r *rig) say(handle, stage string, version int) deliver.Say {
+func (r *rig) say(handle, stage string, version int) deliver.Command {
 	r.Helper()
 	m, err := r.Line.ImpactOf(r.Context(), "frostline", stage, version)
 	must(r, err)
-	return deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: stage}
+	return deliver.Command{By: r.person(handle), Shown: m.Digest, Confirm: stage}
 }
 
-// gate gives the gate of a kind of a version that waits for a stage.
+// gate returns the gate of a kind of a version that waits for a stage.
 func (r *rig) gate(version int, stage, kind string) delivery.Gate {
 	r.Helper()
 	d, err := r.Store.Delivery(r.Context(), "frostline", version, stage)
@@ -698,7 +698,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	ahead := func() []string {
 		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
 		must(t, err)
-		return judged[deliver.Place{Version: 1, Stage: "live"}].Stops
+		return judged[deliver.Key{Version: 1, Stage: "live"}].Stops
 	}
 	r.until("what live lacks to be told before anything waits there", func() bool {
 		return len(ahead()) == 1 && strings.Contains(ahead()[0], `the secret "key" has no value in live`)

@@ -99,7 +99,7 @@ func TestGatesAreTheStages(t *testing.T) {
 					t.Error("taking a stage away needs no confirmation")
 				}
 				if err := r.Line.Request(t.Context(), "frostline", 2, "live",
-					deliver.Say{By: r.person("wren"), Shown: m.Digest}); !errors.Is(err, deliver.ErrConfirm) {
+					deliver.Command{By: r.person("wren"), Shown: m.Digest}); !errors.Is(err, deliver.ErrConfirm) {
 					t.Errorf("requested without the stage's name: %v", err)
 				}
 			}
@@ -196,7 +196,7 @@ func TestTakingAStageAway(t *testing.T) {
 	r.liveWithoutRules()
 	kept, err := r.Line.GateResults(t.Context(), "frostline", 1)
 	waiting, waitingErr := r.Line.GateResults(t.Context(), "frostline", 0)
-	if err != nil || waitingErr != nil || len(kept[deliver.Place{Version: 1, Stage: "live"}].Gates) == 0 ||
+	if err != nil || waitingErr != nil || len(kept[deliver.Key{Version: 1, Stage: "live"}].Gates) == 0 ||
 		len(waiting) != 0 {
 		t.Errorf("how what has settled was judged: %v %v; what waits: %v %v", kept, err, waiting, waitingErr)
 	}
@@ -254,7 +254,7 @@ func TestFourEyesCountPeople(t *testing.T) {
 		t.Errorf("who pushed one of its commits approves: %v", err)
 	}
 	if g := r.judgedOn(v, "live", delivery.ApprovalsGate, delivery.GateWaiting); !strings.Contains(g.Reason,
-		"not from the authors teasel, wren") {
+		"teasel and wren pushed this version") {
 		t.Errorf("the gate: %s", g.Reason)
 	}
 	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("linden", "live", v)); err != nil {
@@ -274,7 +274,7 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	r.reaches(2, "trial", delivery.Settled)
 	before := r.say("linden", "live", 2)
 	if err := r.Line.Approve(t.Context(), "frostline", 2, "live",
-		deliver.Say{By: before.By}); !errors.Is(err, deliver.ErrImpactChanged) {
+		deliver.Command{By: before.By}); !errors.Is(err, deliver.ErrImpactChanged) {
 		t.Errorf("approved without looking: %v", err)
 	}
 	must(t, r.Line.Approve(t.Context(), "frostline", 2, "live", before))
@@ -320,7 +320,7 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 	from := d.State
 	d.State, d.Agreed = delivery.Planning, []string{`{"kind":"update","subject":"function/a","target":"local/north","values":[]}`}
 	must(t, r.Store.MoveDeliveries(t.Context(), store.Move{From: from, To: d}))
-	r.Line.Nudge()
+	r.Line.AdvanceSoon()
 	d = r.reaches(2, "live", delivery.Waiting)
 	if !strings.Contains(d.Reason, "differs from the approved one: added: ") || len(d.Deployments) != 0 {
 		t.Errorf("%+v", d)
@@ -342,15 +342,15 @@ func TestGoingBackIsConfirmed(t *testing.T) {
 	r.reaches(2, "trial", delivery.Settled)
 	good := r.say("wren", "trial", 1)
 	for name, tt := range map[string]struct {
-		say  deliver.Say
+		say  deliver.Command
 		want error
 	}{
-		"without looking": {deliver.Say{By: good.By, Confirm: "trial"}, deliver.ErrImpactChanged},
-		"after looking elsewhere": {deliver.Say{By: good.By, Confirm: "trial", Shown: strings.Repeat("0", 64)},
+		"without looking": {deliver.Command{By: good.By, Confirm: "trial"}, deliver.ErrImpactChanged},
+		"after looking elsewhere": {deliver.Command{By: good.By, Confirm: "trial", Shown: strings.Repeat("0", 64)},
 			deliver.ErrImpactChanged},
-		"without the name":  {deliver.Say{By: good.By, Shown: good.Shown}, deliver.ErrConfirm},
-		"with another name": {deliver.Say{By: good.By, Shown: good.Shown, Confirm: "live"}, deliver.ErrConfirm},
-		"by somebody without role": {deliver.Say{By: store.Person{Handle: "x"}, Shown: good.Shown, Confirm: "trial"},
+		"without the name":  {deliver.Command{By: good.By, Shown: good.Shown}, deliver.ErrConfirm},
+		"with another name": {deliver.Command{By: good.By, Shown: good.Shown, Confirm: "live"}, deliver.ErrConfirm},
+		"by somebody without role": {deliver.Command{By: store.Person{Handle: "x"}, Shown: good.Shown, Confirm: "trial"},
 			rights.ErrDenied},
 	} {
 		if err := r.Line.RollBackTo(t.Context(), "frostline", 1, "trial", tt.say); !errors.Is(err, tt.want) {
@@ -363,7 +363,9 @@ func TestGoingBackIsConfirmed(t *testing.T) {
 		"approve": func() error { return r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("sorrel", "live", 2)) },
 		"request": func() error { return r.Line.Request(t.Context(), "frostline", 2, "live", r.say("sorrel", "live", 2)) },
 		"retry":   func() error { return r.Line.Retry(t.Context(), "frostline", 2, "live", sorrel) },
-		"go back": func() error { return r.Line.RollBackTo(t.Context(), "frostline", 2, "live", deliver.Say{By: sorrel}) },
+		"go back": func() error {
+			return r.Line.RollBackTo(t.Context(), "frostline", 2, "live", deliver.Command{By: sorrel})
+		},
 	} {
 		if err := act(); !errors.Is(err, rights.ErrDenied) {
 			t.Errorf("%s in a stage where one has no right: %v", name, err)
@@ -581,7 +583,7 @@ func TestGatesSaySinceWhen(t *testing.T) {
 		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
 		must(t, err)
 		out := map[string]delivery.Gate{}
-		for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
+		for _, g := range judged[deliver.Key{Version: 1, Stage: "live"}].Gates {
 			out[g.Kind] = g
 		}
 		return out

@@ -76,13 +76,13 @@ func TestOneSickPlaceStopsNothingElse(t *testing.T) {
 	at := place("trial", "north")
 	at.Service = "apricots"
 	r.until("the sick place is named", func() bool {
-		looks, err := r.Watch.Looks(t.Context(), "apricots")
+		looks, err := r.Watch.Observations(t.Context(), "apricots")
 		return err == nil && strings.Contains(looks[at].Error, "is unreachable") && looks[at].Since > 0
 	})
 	close(gone)
 	r.spoilWith(nil)
 	r.until("the sick place is well", func() bool {
-		looks, err := r.Watch.Looks(t.Context(), "apricots")
+		looks, err := r.Watch.Observations(t.Context(), "apricots")
 		d, deliveryErr := r.Store.Delivery(t.Context(), "apricots", 2, "trial")
 		return err == nil && deliveryErr == nil && looks[at].Error == "" && looks[at].Since == 0 &&
 			d.State == delivery.Settled
@@ -307,7 +307,7 @@ func TestCasesAreNotDoubled(t *testing.T) {
 	}
 }
 
-// TestEveryEventTwice tells every event again and again, from before the push to
+// TestEveryEventTwice publishes every event again and again, from before the push to
 // the end: nothing is built, deployed, sent or proved twice.
 func TestEveryEventTwice(t *testing.T) {
 	r := newRig(t)
@@ -317,13 +317,13 @@ func TestEveryEventTwice(t *testing.T) {
 		for ctx.Err() == nil {
 			list, err := r.Store.EventsAfter(ctx, 0, 100)
 			for _, e := range list {
-				err = errors.Join(err, r.Store.Tell(ctx, e.Service, e.Topic, map[string]any{"again": e.Body}))
+				err = errors.Join(err, r.Store.Publish(ctx, e.Service, e.Topic, map[string]any{"again": e.Body}))
 			}
 			if err != nil && ctx.Err() == nil {
 				t.Error(err)
 			}
-			r.Line.Nudge()
-			r.Watch.Nudge()
+			r.Line.AdvanceSoon()
+			r.Watch.ObserveSoon()
 		}
 	})
 	var calls atomic.Int64

@@ -39,8 +39,8 @@ type PlatformHealth struct {
 	Err   error // why it cannot be asked; nil where it answers
 }
 
-// Sick is a place whose live cannot be seen.
-type Sick struct {
+// Unhealthy is a place whose live cannot be seen.
+type Unhealthy struct {
 	manifest.Place
 	Reason string
 	Since  time.Time
@@ -50,11 +50,11 @@ type Sick struct {
 type Health struct {
 	Checks    []Check
 	Platforms []PlatformHealth
-	Stuck     []store.Stuck
-	Sick      []Sick
+	Stuck     []store.Stalled
+	Sick      []Unhealthy
 }
 
-// Serves tells whether Rudmar has what it needs for itself, whatever platforms do.
+// Serves reports whether Rudmar has what it needs for itself, whatever platforms do.
 func Serves(checks []Check) bool {
 	return !slices.ContainsFunc(checks, func(c Check) bool { return c.Problem != "" })
 }
@@ -101,7 +101,7 @@ func (e *Engine) disk() string {
 func (e *Engine) Health(ctx context.Context) (Health, error) {
 	h := Health{Checks: e.Needs(ctx), Platforms: e.platforms(ctx)}
 	var err error
-	if h.Stuck, err = e.Store.StuckSince(ctx, e.Store.Now().Add(-stuckAfter)); err != nil {
+	if h.Stuck, err = e.Store.StalledSince(ctx, e.Store.Now().Add(-stuckAfter)); err != nil {
 		return h, err
 	}
 	services, err := e.Store.Services(ctx)
@@ -109,17 +109,17 @@ func (e *Engine) Health(ctx context.Context) (Health, error) {
 		return h, err
 	}
 	for _, s := range services {
-		looks, err := e.Watch.Looks(ctx, s.Name)
+		looks, err := e.Watch.Observations(ctx, s.Name)
 		if err != nil {
 			return h, err
 		}
 		for at, look := range looks {
 			if look.Error != "" {
-				h.Sick = append(h.Sick, Sick{at, look.Error, time.UnixMilli(look.Since)})
+				h.Sick = append(h.Sick, Unhealthy{at, look.Error, time.UnixMilli(look.Since)})
 			}
 		}
 	}
-	slices.SortFunc(h.Sick, func(a, b Sick) int { return a.Since.Compare(b.Since) })
+	slices.SortFunc(h.Sick, func(a, b Unhealthy) int { return a.Since.Compare(b.Since) })
 	return h, nil
 }
 

@@ -20,23 +20,23 @@ type Keep struct {
 	Archives time.Duration // of versions that run nowhere, but the newest twenty
 }
 
-// Gone is what the rules let go.
-type Gone struct {
+// Pruned is what the rules let go.
+type Pruned struct {
 	What  string
 	Count int
 	Bytes int64
 }
 
-// Tidy tells what goes by the rules of what is kept in a data folder, and takes
+// Tidy reports what goes by the rules of what is kept in a data folder, and takes
 // it away where do is set. Versions, what was run, and the journal stay.
-func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) ([]Gone, error) {
+func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) ([]Pruned, error) {
 	since := func(d time.Duration) time.Time {
 		if d <= 0 {
 			return time.Time{}
 		}
 		return s.Now().Add(-d)
 	}
-	var out []Gone
+	var out []Pruned
 	var errs error
 	for _, rule := range []struct {
 		what   string
@@ -51,11 +51,11 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 		if err == nil && do && n > 0 {
 			err = rule.drop(ctx, rule.before)
 		}
-		out, errs = append(out, Gone{rule.what, n, bytes}), errors.Join(errs, err)
+		out, errs = append(out, Pruned{rule.what, n, bytes}), errors.Join(errs, err)
 	}
 	archives, err := s.OldArchives(ctx, since(keep.Archives))
 	errs = errors.Join(errs, err)
-	gone := Gone{What: "archives of versions that are not deployed"}
+	gone := Pruned{What: "archives of versions that are not deployed"}
 	for _, a := range archives {
 		file := build.ArchiveFile(filepath.Join(dir, artifactsFolder), a.Digest)
 		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
@@ -70,7 +70,7 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 	}
 	out = append(out, gone)
 	if do && errs == nil {
-		errs = s.GiveBack(ctx)
+		errs = s.ReclaimSpace(ctx)
 	}
 	return out, errs
 }
@@ -78,8 +78,8 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 // tidyEvery is how often what is old is taken away.
 const tidyEvery = 6 * time.Hour
 
-// tidy keeps down what is old, by the operator's rules, until the context ends.
-func (e *Engine) tidy(ctx context.Context) {
+// pruneLoop keeps down what is old, by the operator's rules, until the context ends.
+func (e *Engine) pruneLoop(ctx context.Context) {
 	tick := time.NewTicker(tidyEvery)
 	defer tick.Stop()
 	for {

@@ -131,14 +131,14 @@ func TestMirror(t *testing.T) {
 	notice := func(key string) error {
 		mac := hmac.New(sha256.New, []byte(key))
 		mac.Write([]byte(`{"ref":"refs/heads/main"}`))
-		return r.Mirrors.Noticed(ctx, "brambleford", "sha256="+hex.EncodeToString(mac.Sum(nil)), []byte(`{"ref":"refs/heads/main"}`))
+		return r.Mirrors.WebhookReceived(ctx, "brambleford", "sha256="+hex.EncodeToString(mac.Sum(nil)), []byte(`{"ref":"refs/heads/main"}`))
 	}
 	h.commit("main", map[string]string{"a/main.py": "def run(call): return 'a' + ''\n"})
 	asked := h.asked.Load()
 	if err := notice("another key"); !errors.Is(err, mirror.ErrNotification) {
 		t.Errorf("a forged notice: %v", err)
 	}
-	if err := r.Mirrors.Noticed(ctx, "lost", "sha256=", nil); !errors.Is(err, mirror.ErrNotification) {
+	if err := r.Mirrors.WebhookReceived(ctx, "lost", "sha256=", nil); !errors.Is(err, mirror.ErrNotification) {
 		t.Errorf("a notice for nothing: %v", err)
 	}
 	if h.asked.Load() != asked {

@@ -47,7 +47,7 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 		_, err := r.Store.Version(t.Context(), "frostline", 2)
 		return err == nil
 	})
-	meaning := func(stage string) (*plan.Plan, impact.Tight) {
+	meaning := func(stage string) (*plan.Plan, impact.NearLimit) {
 		t.Helper()
 		p, err := r.Planner.Foresee(t.Context(), deploy.Request{Place: place(stage, "north"), Version: 2})
 		if err != nil || p.Outlook == nil {
@@ -59,7 +59,7 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 			}
 		}
 		t.Fatalf("%s: the timeout is not told: %+v", stage, p.Outlook.Tight)
-		return nil, impact.Tight{}
+		return nil, impact.NearLimit{}
 	}
 	for _, stage := range []string{"trial", "live"} {
 		p, tight := meaning(stage)

@@ -76,7 +76,7 @@ stages:
 	judged, err := r.Line.GateResults(ctx, "frostline", 1)
 	must(t, err)
 	said := ""
-	for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
+	for _, g := range judged[deliver.Key{Version: 1, Stage: "live"}].Gates {
 		said += g.Reason + "\n"
 	}
 	if !strings.Contains(said, "overridden by heron: the dam is full") {

@@ -147,9 +147,9 @@ func TestLeftUntil(t *testing.T) {
 	if said := means(); !strings.Contains(said, `"kind":"restore","subject":"identity/a"`) {
 		t.Errorf("before anything is left it means %s", said)
 	}
-	left := plan.Left{Address: "identity/a", Attribute: "owner", Actual: "somebody", Person: "wren", Reason: "harvest",
+	left := plan.IgnoredDrift{Address: "identity/a", Attribute: "owner", Actual: "somebody", Person: "wren", Reason: "harvest",
 		Until: r.Store.Now().Add(time.Hour).UnixMilli()}
-	must(t, r.Store.Leave(t.Context(), at, left))
+	must(t, r.Store.IgnoreDrift(t.Context(), at, left))
 	if n := steps(); n != 0 {
 		t.Errorf("what is left makes %d steps", n)
 	}
@@ -157,12 +157,12 @@ func TestLeftUntil(t *testing.T) {
 		t.Errorf("what is left means %s", said)
 	}
 	r.until("the look to say that it is left", func() bool {
-		looks, err := r.Watch.Looks(t.Context(), at.Service)
+		looks, err := r.Watch.Observations(t.Context(), at.Service)
 		drift := looks[at].Drift
 		return err == nil && len(drift) == 1 && !drift[0].Open() && drift[0].Attributes[0].Left.Reason == "harvest"
 	})
 	left.Until = 1
-	must(t, r.Store.Leave(t.Context(), at, left))
+	must(t, r.Store.IgnoreDrift(t.Context(), at, left))
 	if n := steps(); n != 1 {
 		t.Errorf("what was left until long ago makes %d steps", n)
 	}

@@ -23,9 +23,9 @@ func (e *Engine) DeleteService(ctx context.Context, service, by string) error {
 	return e.Store.DeleteService(ctx, service, by)
 }
 
-// MovingMeans says in sentences what it means to give a service to another
+// MoveImpact returns in sentences what it means to give a service to another
 // repository.
-func (e *Engine) MovingMeans(ctx context.Context, service, repository string) ([]string, error) {
+func (e *Engine) MoveImpact(ctx context.Context, service, repository string) ([]string, error) {
 	s, err := e.Store.Service(ctx, service)
 	if err != nil {
 		return nil, fmt.Errorf("the service %s: %w", service, err)
@@ -48,7 +48,7 @@ func (e *Engine) MovingMeans(ctx context.Context, service, repository string) ([
 	}, nil
 }
 
-// MoveService gives a service to another repository, and builds what stands there.
+// MoveService moves a service to another repository and builds the head there.
 func (e *Engine) MoveService(ctx context.Context, service, repository, by string) error {
 	if err := e.Store.MoveService(ctx, service, repository, by); err != nil {
 		return fmt.Errorf("moving %s: %w", service, err)

@@ -74,7 +74,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 	for range 3 { // in vain
 		before := planned.Load()
 		ahead.Add(int64(2 * time.Minute))
-		r.Line.Nudge()
+		r.Line.AdvanceSoon()
 		r.until("it is looked for again", func() bool { return planned.Load() > before })
 	}
 	if d, err := r.Store.Delivery(t.Context(), "frostline", 1, "trial"); err != nil || d.State != delivery.Failed || !d.Since.Equal(stopped.Since) {
@@ -82,7 +82,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 	}
 	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
 	ahead.Add(int64(2 * time.Minute))
-	r.Line.Nudge()
+	r.Line.AdvanceSoon()
 	if d := r.reaches(1, "trial", delivery.Settled); d.Missing != "" {
 		t.Errorf("it misses %q", d.Missing)
 	}

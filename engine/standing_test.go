@@ -79,7 +79,7 @@ func TestRulesOfWhatPlansMean(t *testing.T) {
 		r.until("the rule "+rule+" to be judged", func() bool {
 			judged, err := r.Line.GateResults(t.Context(), "frostline", 2)
 			must(t, err)
-			for _, g := range judged[deliver.Place{Version: 2, Stage: "trial"}].Gates {
+			for _, g := range judged[deliver.Key{Version: 2, Stage: "trial"}].Gates {
 				if strings.Contains(g.Name, rule) && g.State != delivery.GatePassed && strings.Contains(g.Reason, want) {
 					return true
 				}

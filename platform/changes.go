@@ -15,11 +15,11 @@ import (
 // followFor bounds how long an operation is waited for.
 const followFor = 30 * time.Minute
 
-// Unfinished tells that an operation still waited when it was given up on. It
+// PendingError tells that an operation still waited when it was given up on. It
 // may end later: the same request with the same key follows it again.
-type Unfinished struct{ Operation api.Operation }
+type PendingError struct{ Operation api.Operation }
 
-func (u *Unfinished) Error() string {
+func (u *PendingError) Error() string {
 	return fmt.Sprintf("the platform is still changing %s (operation %s), after %s", u.Operation.Address,
 		u.Operation.Id, followFor)
 }
@@ -97,7 +97,7 @@ func (c *Client) change(ctx context.Context, send func(context.Context) (*http.R
 // follow asks for an operation until it has ended, as often as the platform
 // says, or else less and less often.
 func (c *Client) follow(ctx context.Context, op api.Operation) (api.Operation, error) {
-	ctx, cancel := context.WithTimeoutCause(ctx, followFor, &Unfinished{op})
+	ctx, cancel := context.WithTimeoutCause(ctx, followFor, &PendingError{op})
 	defer cancel()
 	pace := backoff.NewExponentialBackOff()
 	pace.InitialInterval, pace.MaxInterval = 50*time.Millisecond, 5*time.Second

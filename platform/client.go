@@ -1,5 +1,5 @@
-// Package platform is how Rudmar talks to a function platform: a client of the
-// platform protocol, whose description and types are in platform/api.
+// Package platform is the client of the platform protocol. The description of the protocol and its
+// types are in platform/api.
 package platform
 
 import (
@@ -40,16 +40,16 @@ func (u *Unreachable) Error() string {
 	return fmt.Sprintf("platform %s is unreachable: %v", u.Address, u.Err)
 }
 
-// Unwrap gives the network's error.
+// Unwrap returns the network's error.
 func (u *Unreachable) Unwrap() error { return u.Err }
 
-// HasStatus tells whether an error is a platform's problem of that status.
+// HasStatus reports whether an error is a platform's problem of that status.
 func HasStatus(err error, status int) bool {
 	var p *Problem
 	return errors.As(err, &p) && p.Status == status
 }
 
-// Transient tells whether an error may pass by itself: the platform does not
+// Transient reports whether an error may pass by itself: the platform does not
 // answer, or it failed itself (5xx).
 func Transient(err error) bool {
 	var gone *Unreachable
@@ -84,13 +84,13 @@ type snapshotSeen struct {
 // Option changes how a client talks to its platform.
 type Option func(*Client)
 
-// Within gives a platform another time for an answer than 15 seconds. A function
+// Within returns a platform another time for an answer than 15 seconds. A function
 // that is called has its own timeout, and the platform four times as long for its part.
 func Within(d time.Duration) Option { return func(c *Client) { c.within = d } }
 
-// Patient gives another time than a minute for which a call is tried again that
+// WithRetries returns another time than a minute for which a call is tried again that
 // the platform asks to be tried later (429 and 503).
-func Patient(d time.Duration) Option { return func(c *Client) { c.patience = d } }
+func WithRetries(d time.Duration) Option { return func(c *Client) { c.patience = d } }
 
 // NewClient makes a client for the platform at an address, with the installation's token.
 func NewClient(address, token string, options ...Option) (*Client, error) {
@@ -108,7 +108,7 @@ func NewClient(address, token string, options ...Option) (*Client, error) {
 	return (&Client{address: address, api: inner, within: answerFor, patience: time.Minute}).With(options...), nil
 }
 
-// With gives a client of the same platform that talks to it in another way.
+// With returns a client of the same platform that talks to it in another way.
 func (c *Client) With(options ...Option) *Client {
 	other := &Client{address: c.address, api: c.api, within: c.within, patience: c.patience,
 		seen: map[Scope]snapshotSeen{}}
@@ -118,14 +118,14 @@ func (c *Client) With(options ...Option) *Client {
 	return other
 }
 
-// Kinds gives what the platform knows and allows.
+// Kinds returns what the platform knows and allows.
 func (c *Client) Kinds(ctx context.Context) (api.Kinds, error) {
 	var out api.Kinds
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) { return c.api.GetKinds(ctx) })
 	return out, err
 }
 
-// Snapshot gives what is there now. What is known already is not sent again.
+// Snapshot returns what is there now. What is known already is not sent again.
 func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
 	now, err := c.look(ctx, s)
 	if err != nil {
@@ -138,7 +138,7 @@ func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
 	return out, nil
 }
 
-// SnapshotTag gives the entity tag of what is there now, which changes with it;
+// SnapshotTag returns the entity tag of what is there now, which changes with it;
 // "" where the platform gives none.
 func (c *Client) SnapshotTag(ctx context.Context, s Scope) (string, error) {
 	now, err := c.look(ctx, s)
@@ -202,7 +202,7 @@ func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, 
 	return out, err
 }
 
-// Metrics gives the sums per minute since a time, of a function's own calls:
+// Metrics returns the sums per minute since a time, of a function's own calls:
 // those of cases and by hand are left out.
 func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.MinuteSum, error) {
 	from := since.UnixMilli()
@@ -213,7 +213,7 @@ func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.M
 	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
 }
 
-// Sums gives one sum per function, revision and trigger since a time, of a
+// Sums returns one sum per function, revision and trigger since a time, of a
 // function's own calls.
 func (c *Client) Sums(ctx context.Context, s Scope, since time.Time) ([]api.MinuteSum, error) {
 	from, whole := since.UnixMilli(), true
@@ -224,7 +224,7 @@ func (c *Client) Sums(ctx context.Context, s Scope, since time.Time) ([]api.Minu
 	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
 }
 
-// Holdings gives what a platform keeps of each function, and loses with it.
+// Holdings returns what a platform keeps of each function, and loses with it.
 func (c *Client) Holdings(ctx context.Context, s Scope) ([]api.Holding, error) {
 	var out struct{ Holdings []api.Holding }
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
@@ -233,7 +233,7 @@ func (c *Client) Holdings(ctx context.Context, s Scope) ([]api.Holding, error) {
 	return out.Holdings, err
 }
 
-// Access gives which permissions were used, and which calls were refused.
+// Access returns which permissions were used, and which calls were refused.
 func (c *Client) Access(ctx context.Context, s Scope) ([]api.AccessUse, error) {
 	var out struct{ Uses []api.AccessUse }
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
@@ -250,7 +250,7 @@ func optional[T comparable](v T) *T {
 	return &v
 }
 
-// Messages gives what waits for the functions of a scope, or became a dead letter.
+// Messages returns what waits for the functions of a scope, or became a dead letter.
 func (c *Client) Messages(ctx context.Context, s Scope, deadLetter bool) ([]api.Message, error) {
 	var out []api.Message
 	for after := int64(0); ; {
@@ -262,7 +262,7 @@ func (c *Client) Messages(ctx context.Context, s Scope, deadLetter bool) ([]api.
 	}
 }
 
-// MessagesAfter gives some of them, those after an id.
+// MessagesAfter returns some of them, those after an id.
 func (c *Client) MessagesAfter(ctx context.Context, s Scope, deadLetter bool, after int64) ([]api.Message, error) {
 	var out []api.Message
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
@@ -286,7 +286,7 @@ func (c *Client) DeleteMessage(ctx context.Context, s Scope, id int64) error {
 	})
 }
 
-// RoutesAt gives where a scope's routes answer, from what the platform says.
+// RoutesAt returns where a scope's routes answer, from what the platform says.
 func RoutesAt(k api.Kinds, s Scope) string {
 	return strings.NewReplacer("{region}", url.PathEscape(s.Region), "{service}", url.PathEscape(s.Service), "{stage}",
 		url.PathEscape(s.Stage)).Replace(k.RoutesAt)
@@ -353,7 +353,7 @@ func (c *Client) exchangeWithin(ctx context.Context, within time.Duration,
 	return err
 }
 
-// isCutOff tells whether an answer is not whole, as where a platform ends while it
+// isCutOff reports whether an answer is not whole, as where a platform ends while it
 // answers.
 func isCutOff(err error) bool {
 	var syntax *json.SyntaxError

@@ -14,7 +14,7 @@ import (
 	"rudmar/platform"
 )
 
-// answering gives a client of a platform that answers with a function.
+// answering returns a client of a platform that answers with a function.
 func answering(t *testing.T, answer http.HandlerFunc, options ...platform.Option) *platform.Client {
 	t.Helper()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -104,7 +104,7 @@ func TestThePlatformsOwnWordsAreKept(t *testing.T) {
 		w.Header().Set("Retry-After", "1")
 		w.WriteHeader(http.StatusTooManyRequests)
 		fmt.Fprint(w, `{"status": 429, "detail": "too many at once for the orchard"}`)
-	}, platform.Patient(1500*time.Millisecond))
+	}, platform.WithRetries(1500*time.Millisecond))
 	_, err := c.Kinds(t.Context())
 	if err == nil || !strings.Contains(err.Error(), "too many at once for the orchard") ||
 		!platform.HasStatus(err, 429) || asked < 2 {

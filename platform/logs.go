@@ -41,7 +41,7 @@ func (q LogQuery) params() *api.GetLogsParams {
 	return params
 }
 
-// Logs gives log lines, oldest first.
+// Logs returns log lines, oldest first.
 func (c *Client) Logs(ctx context.Context, s Scope, q LogQuery) ([]api.LogLine, error) {
 	var out struct{ Lines []api.LogLine }
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
@@ -50,9 +50,9 @@ func (c *Client) Logs(ctx context.Context, s Scope, q LogQuery) ([]api.LogLine, 
 	return out.Lines, err
 }
 
-// Follow gives log lines as they come, until the context ends, the platform
-// ends the stream (nil), or tell gives an error, which it returns. A nil line
-// says that the stream is alive.
+// Follow passes log lines to tell as they arrive, until the context ends, the platform ends the
+// stream (nil), or tell returns an error, which it returns. A nil line says that the stream is
+// alive.
 func (c *Client) Follow(ctx context.Context, s Scope, q LogQuery, tell func(*api.LogLine) error) error {
 	params := q.params()
 	yes := true

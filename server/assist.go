@@ -59,7 +59,7 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 	return api.AssistSource200JSONResponse(out), nil
 }
 
-// lineNotes says what a line of a function's manifest means.
+// lineNotes returns what a line of a function's manifest means.
 func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.Function, stage string,
 	line int32) []api.LineNote {
 	var out []api.LineNote
@@ -102,10 +102,10 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 	return out
 }
 
-// observed tells what a function took of late, in each stage.
+// observed reports what a function took of late, in each stage.
 func (h *handlers) observed(ctx context.Context, service, function string) api.LineNote {
 	note := api.LineNote{Kind: api.Observed, Title: "Observed in the last hour", Fires: []int64{}, Lines: []string{}}
-	looks, err := h.engine.Watch.Looks(ctx, service)
+	looks, err := h.engine.Watch.Observations(ctx, service)
 	if err != nil {
 		return note
 	}

@@ -14,7 +14,7 @@ import (
 	"rudmar/server/api"
 )
 
-// grown gives handlers over a service of 100 functions with so many versions,
+// grown returns handlers over a service of 100 functions with so many versions,
 // which all wait for live. Its platform hangs.
 func grown(b *testing.B, versions int) *handlers {
 	b.Helper()

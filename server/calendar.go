@@ -17,7 +17,7 @@ import (
 // ahead is for how many days a stage's calendar is told.
 const ahead = 56
 
-// GetCalendar tells when a stage may be entered, by the rules that stand there; where there
+// GetCalendar reports when a stage may be entered, by the rules that stand there; where there
 // are none yet, by those of the newest version.
 func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObject) (api.GetCalendarResponseObject,
 	error) {
@@ -53,7 +53,7 @@ func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObje
 	return api.GetCalendar200TextcalendarResponse{Body: strings.NewReader(text), ContentLength: int64(len(text))}, nil
 }
 
-// standingStage gives a stage as the version has it that stands there, or the newest one.
+// standingStage returns a stage as the version has it that stands there, or the newest one.
 func (h *handlers) standingStage(ctx context.Context, service, stage string) (*manifest.Stage, error) {
 	standing, err := h.engine.Store.Standing(ctx, service)
 	if err != nil {

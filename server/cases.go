@@ -51,7 +51,7 @@ func (h *handlers) RunCases(ctx context.Context, r api.RunCasesRequestObject) (a
 		What: "cases run", Text: fmt.Sprintf("%d cases", len(out))})
 }
 
-// shownRuns gives runs of cases as the API has them, with the whole call of each.
+// shownRuns returns runs of cases as the API has them, with the whole call of each.
 func (h *handlers) shownRuns(runs []deliver.CaseRun) ([]api.CaseRun, error) {
 	out := []api.CaseRun{}
 	for _, run := range runs {

@@ -92,7 +92,7 @@ func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api
 	return api.PutCopy200JSONResponse(out), nil
 }
 
-// samplesOf gives what a function can be called with: its saved cases, and what its
+// samplesOf returns what a function can be called with: its saved cases, and what its
 // triggers would send.
 func samplesOf(fn *manifest.Function, stage string, s *store.Store) []cases.Sample {
 	var out []cases.Sample
@@ -104,7 +104,7 @@ func samplesOf(fn *manifest.Function, stage string, s *store.Store) []cases.Samp
 	return append(out, cases.Samples(fn, fn.At(stage), s.Now())...)
 }
 
-// ownCopy gives the copy of who asks, which has to be in step with a folder.
+// ownCopy returns the copy of who asks, which has to be in step with a folder.
 func (s *Server) ownCopy(ctx context.Context, service string, act rights.Permission) (deploy.Private, error) {
 	if err := may(ctx, act, service, ""); err != nil {
 		return deploy.Private{}, err

@@ -49,7 +49,7 @@ func (h *handlers) ListDeliveries(ctx context.Context,
 	}
 	places := map[int][]api.DeliveryPlace{}
 	for _, d := range rows {
-		gates := judged[deliver.Place{Version: d.Version, Stage: d.Stage}].Gates
+		gates := judged[deliver.Key{Version: d.Version, Stage: d.Stage}].Gates
 		place := deliveryPlace(d, gates)
 		if open := delivery.Open(gates); d.State == delivery.Waiting && place.Reason == "" && len(open) > 0 {
 			place.Reason = open[0]
@@ -76,7 +76,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	gates := judged[deliver.Place{Version: r.Version, Stage: r.Stage}].Gates
+	gates := judged[deliver.Key{Version: r.Version, Stage: r.Stage}].Gates
 	out := api.DeliveryStage{Place: deliveryPlace(d, gates), Summary: delivery.Summary(gates), Approvals: []api.Approval{},
 		Cases: []api.CaseRun{}, Deployments: d.Deployments, Digests: []api.DigestPair{}}
 	if out.Gates, err = convert[[]api.Gate](append([]delivery.Gate{}, gates...)); err != nil {
@@ -98,7 +98,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	if out.Digests, err = h.digests(ctx, d); err != nil {
 		return nil, err
 	}
-	left, err := h.engine.Line.LeftOut(ctx, d)
+	left, err := h.engine.Line.Excluded(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +204,7 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 		}
 	}
 	if d.State == delivery.Settled && d.Choice != nil && can(rights.Request) {
-		if there, err := h.isThere(ctx, d); err == nil && there {
+		if there, err := h.exists(ctx, d); err == nil && there {
 			out = append(out, api.DeliveryActionRequestRemaining)
 		}
 	}
@@ -218,7 +218,7 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 		out = append(out, api.DeliveryActionRetry)
 	}
 	if _, err := delivery.Next(d.State, delivery.Redeploy); err == nil && len(d.Deployments) > 0 && can(rights.Deploy) {
-		if there, err := h.isThere(ctx, d); err == nil && !there {
+		if there, err := h.exists(ctx, d); err == nil && !there {
 			out = append(out, api.DeliveryActionRollback)
 		}
 	}
@@ -277,7 +277,7 @@ func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) 
 	return api.GetImpact200JSONResponse(out), nil
 }
 
-func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) {
+func (h *handlers) exists(ctx context.Context, d store.Delivery) (bool, error) {
 	places, err := h.engine.Store.Stages(ctx, d.Service)
 	there := false
 	for _, p := range places {
@@ -289,7 +289,7 @@ func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) 
 func (h *handlers) ActOnDelivery(ctx context.Context,
 	r api.ActOnDeliveryRequestObject) (api.ActOnDeliveryResponseObject, error) {
 	line, say := h.engine.Line,
-		deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.ImpactDigest),
+		deliver.Command{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.ImpactDigest),
 			Confirm: api.OrZero(r.Body.Confirm), Functions: api.OrZero(r.Body.Functions)}
 	if at := api.OrZero(r.Body.At); at > 0 {
 		say.At = time.UnixMilli(at)

@@ -23,7 +23,7 @@ import (
 // ListDrift lists what the last looks found, with what happened since. It asks the
 // platform for figures alone.
 func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) (api.ListDriftResponseObject, error) {
-	looks, err := h.engine.Watch.Looks(ctx, r.Service)
+	looks, err := h.engine.Watch.Observations(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
@@ -98,11 +98,11 @@ func (s *sumsSince) calls(ctx context.Context, function string, since int64) (ca
 
 // drifted finds a drift that is there now.
 func (h *handlers) drifted(ctx context.Context, service string,
-	p api.DriftLocation) (manifest.Place, plan.Drifted, *plan.DriftedDetail, error) {
+	p api.DriftLocation) (manifest.Place, plan.Drift, *plan.DriftedDetail, error) {
 	place := manifest.PlaceOf(service, p.Stage, p.Target)
 	drift, err := h.engine.Planner.Drift(ctx, place)
 	if err != nil {
-		return place, plan.Drifted{}, nil, err
+		return place, plan.Drift{}, nil, err
 	}
 	for _, d := range drift {
 		if d.Address != p.Address {
@@ -117,7 +117,7 @@ func (h *handlers) drifted(ctx context.Context, service string,
 			}
 		}
 	}
-	return place, plan.Drifted{}, nil, fmt.Errorf("%s %s in %s on %s matches the record: %w", p.Address,
+	return place, plan.Drift{}, nil, fmt.Errorf("%s %s in %s on %s matches the record: %w", p.Address,
 		api.OrZero(p.Attribute), p.Stage, p.Target, store.ErrNotFound)
 }
 
@@ -131,7 +131,7 @@ func (h *handlers) IgnoreDrift(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	left := plan.Left{Address: d.Address, Reason: r.Body.Reason, Person: who(ctx).person.Handle,
+	left := plan.IgnoredDrift{Address: d.Address, Reason: r.Body.Reason, Person: who(ctx).person.Handle,
 		Until: api.OrZero(r.Body.Until)}
 	if left.Until != 0 && left.Until <= h.engine.Store.Now().UnixMilli() {
 		return nil, badRequest("the end of ignoring is in the past; choose a later time")
@@ -139,10 +139,10 @@ func (h *handlers) IgnoreDrift(ctx context.Context,
 	if attribute != nil {
 		left.Attribute, left.Actual = attribute.Name, attribute.Actual
 	}
-	if err := h.engine.Store.Leave(ctx, place, left); err != nil {
+	if err := h.engine.Store.IgnoreDrift(ctx, place, left); err != nil {
 		return nil, err
 	}
-	h.engine.Watch.Nudge()
+	h.engine.Watch.ObserveSoon()
 	return api.IgnoreDrift204Response{}, nil
 }
 
@@ -157,14 +157,14 @@ func (h *handlers) UnignoreDrift(ctx context.Context,
 		who(ctx).person.Handle); err != nil {
 		return nil, err
 	}
-	h.engine.Watch.Nudge()
+	h.engine.Watch.ObserveSoon()
 	return api.UnignoreDrift204Response{}, nil
 }
 
 // errNotTaken tells that an edit would not say what is live.
 var errNotTaken = errors.New("the manifests cannot express this value; edit them manually")
 
-// CopyDrift gives the edit by which the manifest says what is live. It is tried
+// CopyDrift returns the edit by which the manifest says what is live. It is tried
 // before it is given: the service with it becomes just that.
 func (h *handlers) CopyDrift(ctx context.Context,
 	r api.CopyDriftRequestObject) (api.CopyDriftResponseObject, error) {
@@ -211,7 +211,7 @@ func (h *handlers) CopyDrift(ctx context.Context,
 		Text: string(text)}, nil
 }
 
-// isSecret tells whether a value comes from a secret, of which live shows no more
+// isSecret reports whether a value comes from a secret, of which live shows no more
 // than a fingerprint.
 func (h *handlers) isSecret(ctx context.Context, service string, r check.Result, p api.DriftLocation) (bool, error) {
 	inputs, _, err := h.inputs(ctx, service, r, p.Stage)

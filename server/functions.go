@@ -74,7 +74,7 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 			settings = append(settings, res)
 		}
 	}
-	shown, err := becomesOf(settings, units)
+	shown, err := renderedOf(settings, units)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	return api.GetFunction200JSONResponse(out), err
 }
 
-// describe gives what the manifests say: schedules with their next times, and samples to try.
+// describe adds what the manifests say: schedules with their next times, and samples to try.
 func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stage string) {
 	now := h.engine.Store.Now()
 	config := fn.At(stage)
@@ -117,7 +117,7 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 	}
 }
 
-// live adds what is recorded and what the platform tells.
+// actual adds what is recorded and what the platform tells.
 func (h *handlers) actual(ctx context.Context, out *api.FunctionDetail, v *view.Facts) error {
 	var metrics observe.Metrics
 	for _, p := range v.At(out.Stage) {
@@ -162,7 +162,7 @@ func (h *handlers) actual(ctx context.Context, out *api.FunctionDetail, v *view.
 	return err
 }
 
-func addDrift(out *api.FunctionDetail, drift []plan.Drifted, target string) error {
+func addDrift(out *api.FunctionDetail, drift []plan.Drift, target string) error {
 	for _, d := range drift {
 		if d.Function != out.Function {
 			continue

@@ -53,7 +53,7 @@ func (h *handlers) GetWelcome(context.Context, api.GetWelcomeRequestObject) (api
 
 var errNotWell = errors.New("unhealthy")
 
-// healthz tells whoever runs Rudmar, such as a supervisor, whether it serves:
+// healthz reports to a supervisor whether Rudmar serves:
 // 200, or 503 with the names of what it misses. It asks nobody to sign in, and
 // says no more than names.
 func (s *Server) healthz(c *echo.Context) error {
@@ -63,7 +63,7 @@ func (s *Server) healthz(c *echo.Context) error {
 	return c.String(http.StatusOK, "ok\n")
 }
 
-// serves tells by name what is missing, as an [errNotWell].
+// serves returns the names of what is missing, as an [errNotWell].
 func (s *Server) serves(ctx context.Context) error {
 	checks := s.engine.Needs(ctx)
 	if engine.Serves(checks) {

@@ -22,7 +22,7 @@ import (
 // shownCommits is how many commits of a file are listed.
 const shownCommits = 50
 
-// folderAt gives a service's folder as it stood in a commit.
+// folderAt returns a service's folder as it stood in a commit.
 func (h *handlers) folderAt(ctx context.Context, service, commit string) (*source.Folder, error) {
 	s, err := h.engine.Store.Service(ctx, service)
 	if err != nil {
@@ -79,7 +79,7 @@ func (h *handlers) GetLineAuthors(ctx context.Context,
 	return out, nil
 }
 
-// authors gives which commits lines of a version's files come from, by file:line.
+// authors returns which commits lines of a version's files come from, by file:line.
 func (h *handlers) authors(ctx context.Context, service string, version int,
 	lines map[string][]int) (map[string]source.Commit, error) {
 	s, err := h.engine.Store.Service(ctx, service)

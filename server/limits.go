@@ -20,7 +20,7 @@ const (
 	pushPause = time.Minute
 )
 
-// mostOf gives how much a request to the API may send.
+// mostOf returns how much a request to the API may send.
 func mostOf(path string) int64 {
 	if path == "/api/session" {
 		return maxSignIn
@@ -76,9 +76,9 @@ func sizeWords(n int64) string {
 	return strconv.FormatInt(n>>10, 10) + " KiB"
 }
 
-// steadily ends a push that sends nothing for a while; it may take its time
+// withReadTimeout ends a push that sends nothing for a while; it may take its time
 // otherwise.
-func steadily(next http.Handler) http.Handler {
+func withReadTimeout(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		r.Body = &steadyBody{ReadCloser: r.Body, control: http.NewResponseController(w)}
 		next.ServeHTTP(w, r)

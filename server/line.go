@@ -58,11 +58,11 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	for _, v := range shifts {
 		f.Shifts[v.Stage] = v
 	}
-	f.Looks, err = h.engine.Watch.Looks(ctx, name)
+	f.Looks, err = h.engine.Watch.Observations(ctx, name)
 	return f, err
 }
 
-// commit gives a commit by its hash, which never changes; the zero commit where
+// commit returns a commit by its hash, which never changes; the zero commit where
 // there is none.
 func (h *handlers) commit(ctx context.Context, repo source.Repository, hash string) (source.Commit, error) {
 	if known, ok := h.commits.Get(hash); ok || hash == "" {
@@ -112,7 +112,7 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 	judged, err := h.engine.Line.GateResults(ctx, f.Service.Name, 0)
 	for i, d := range f.Deliveries {
 		if f.Awaits(d.Delivery) {
-			j := judged[deliver.Place{Version: d.Version, Stage: d.Stage}]
+			j := judged[deliver.Key{Version: d.Version, Stage: d.Stage}]
 			f.Deliveries[i].Gates, f.Deliveries[i].Blockers = j.Gates, j.Stops
 		}
 	}
@@ -153,7 +153,7 @@ func (h *handlers) withLeftOut(ctx context.Context, f *view.Facts, stage string)
 	if there == nil || there.Choice == nil {
 		return nil
 	}
-	left, err := h.engine.Line.LeftOut(ctx, there.Delivery)
+	left, err := h.engine.Line.Excluded(ctx, there.Delivery)
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,7 @@ import (
 // settles again is not taken for a new one.
 const before = 365 * 24 * time.Hour
 
-// GetDeliveryMetrics tells how a stage is delivered to.
+// GetDeliveryMetrics reports how a stage is delivered to.
 func (h *handlers) GetDeliveryMetrics(ctx context.Context,
 	r api.GetDeliveryMetricsRequestObject) (api.GetDeliveryMetricsResponseObject,
 	error) {

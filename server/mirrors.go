@@ -16,7 +16,7 @@ import (
 	"rudmar/server/api"
 )
 
-// mirrorOf gives what a repository follows; nil for nothing.
+// mirrorOf returns what a repository follows; nil for nothing.
 func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror, error) {
 	m, err := h.engine.Store.Mirror(ctx, repository)
 	if errors.Is(err, store.ErrNotFound) {
@@ -92,16 +92,16 @@ const mostNotice = 1 << 20
 // noticeSignature is the header in which git hosts send the HMAC-SHA256 of a push notice.
 const noticeSignature = "X-Hub-Signature-256"
 
-// pushedElsewhere takes a push notice of a git host. It is signed in by its signature
+// mirrorWebhook takes a push notice of a git host. It is signed in by its signature
 // alone, and says nothing of whether there is such a repository.
-func (s *Server) pushedElsewhere(c *echo.Context) error {
+func (s *Server) mirrorWebhook(c *echo.Context) error {
 	r := c.Request()
 	_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(s.options.BodyTime))
 	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, mostNotice))
 	if err != nil {
 		return tooLarge(mostNotice)
 	}
-	if err := s.engine.Mirrors.Noticed(r.Context(), c.Param("repository"), r.Header.Get(noticeSignature), body); err != nil {
+	if err := s.engine.Mirrors.WebhookReceived(r.Context(), c.Param("repository"), r.Header.Get(noticeSignature), body); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusAccepted)

@@ -14,9 +14,8 @@ import (
 // service.
 var openToTokens = []string{"/api/session", "/api/me", "/api/health", "/api/schemas", "/api/docs", "/api/openapi.yaml"}
 
-// maySee tells whether a token is for what a request is about; nil where it is, and
-// for people, who see everything. Lists over all services leave out by themselves
-// what a token is not for.
+// maySee returns nil if a token covers the subject of a request, and for people, who see
+// everything. Lists over all services leave out by themselves what a token is not for.
 func (s *Server) maySee(r *http.Request, in signedIn) error {
 	if in.person.Token == nil {
 		return nil

@@ -98,7 +98,7 @@ func tagged(next echo.HandlerFunc) echo.HandlerFunc {
 			!slices.ContainsFunc(readOften, func(end string) bool { return strings.HasSuffix(r.URL.Path, end) }) {
 			return next(c)
 		}
-		whole := &held{ResponseWriter: c.Response(), status: http.StatusOK}
+		whole := &planBody{ResponseWriter: c.Response(), status: http.StatusOK}
 		c.SetResponse(whole)
 		err := next(c)
 		c.SetResponse(whole.ResponseWriter)
@@ -134,13 +134,13 @@ func matches(asked, tag string) bool {
 	return false
 }
 
-// held keeps an answer until all of it is there.
-type held struct {
+// planBody keeps an answer until all of it is there.
+type planBody struct {
 	http.ResponseWriter
 	status int
 	body   bytes.Buffer
 }
 
-func (h *held) WriteHeader(status int)            { h.status = status }
-func (h *held) Write(content []byte) (int, error) { return h.body.Write(content) }
-func (h *held) Unwrap() http.ResponseWriter       { return h.ResponseWriter }
+func (h *planBody) WriteHeader(status int)            { h.status = status }
+func (h *planBody) Write(content []byte) (int, error) { return h.body.Write(content) }
+func (h *planBody) Unwrap() http.ResponseWriter       { return h.ResponseWriter }

@@ -50,7 +50,7 @@ func (h *handlers) CreateNotificationTarget(ctx context.Context,
 	return api.CreateNotificationTarget201JSONResponse{Key: key, Target: hookOf(hook)}, err
 }
 
-// ownHook gives a hook that who asks looks after.
+// ownHook returns a hook that who asks looks after.
 func (h *handlers) ownHook(ctx context.Context, id int64) (store.NotificationTarget, error) {
 	hook, err := h.engine.Store.NotificationTarget(ctx, id)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"rudmar/server/api"
 )
 
-// ListOutputs lists what a stage gives, on all of its targets.
+// ListOutputs returns the outputs of a stage on all its targets.
 func (h *handlers) ListOutputs(ctx context.Context,
 	r api.ListOutputsRequestObject) (api.ListOutputsResponseObject, error) {
 	places, err := h.engine.Store.Stages(ctx, r.Service)
@@ -25,7 +25,7 @@ func (h *handlers) ListOutputs(ctx context.Context,
 			continue
 		}
 		there = true
-		given, err := h.given(ctx, p.Place)
+		given, err := h.stageOutputs(ctx, p.Place)
 		if err != nil {
 			return nil, err
 		}
@@ -37,9 +37,9 @@ func (h *handlers) ListOutputs(ctx context.Context,
 	return out, nil
 }
 
-// outputs lists what a deployment gave: addresses to call, ids, log stores.
+// outputs returns the outputs of a deployment: route URLs, IDs and log stores.
 func (h *handlers) outputs(ctx context.Context, p manifest.Place) ([]api.Output, error) {
-	given, err := h.given(ctx, p)
+	given, err := h.stageOutputs(ctx, p)
 	out := []api.Output{}
 	for _, g := range given {
 		out = append(out, api.Output{Function: g.Function, Name: g.Name, Value: g.Value, Note: g.Note})
@@ -47,8 +47,8 @@ func (h *handlers) outputs(ctx context.Context, p manifest.Place) ([]api.Output,
 	return out, err
 }
 
-// given lists what a place gives to others.
-func (h *handlers) given(ctx context.Context, p manifest.Place) ([]api.StageOutput, error) {
+// stageOutputs returns the outputs of a place, by address and name.
+func (h *handlers) stageOutputs(ctx context.Context, p manifest.Place) ([]api.StageOutput, error) {
 	record, err := h.engine.Store.Record(ctx, p)
 	if err != nil {
 		return nil, err

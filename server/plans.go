@@ -104,7 +104,7 @@ func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.SavedPla
 	return out, err
 }
 
-// shownAs gives a plan as it is shown, with what it means in words; of one that has
+// shownAs returns a plan as it is shown, with what it means in words; of one that has
 // more steps than that those of the first functions, about as many.
 func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 	part, total := *p, p.Total()
@@ -131,7 +131,7 @@ const (
 	largePlans           = 4
 )
 
-// ListPlanSteps gives a part of a plan.
+// ListPlanSteps returns a part of a plan.
 func (h *handlers) ListPlanSteps(ctx context.Context,
 	r api.ListPlanStepsRequestObject) (api.ListPlanStepsResponseObject, error) {
 	p, known := h.large.Get(r.Params.Digest)
@@ -214,7 +214,7 @@ func (h *handlers) ComparePlans(ctx context.Context,
 	return api.ComparePlans200JSONResponse(out), err
 }
 
-// runnable says how a plan is run.
+// runnable returns how a plan is run.
 func (h *handlers) runnable(ctx context.Context, p *plan.Plan) (api.Runnable, error) {
 	rows, err := h.engine.Store.Deliveries(ctx, p.Base.Service)
 	if err != nil {
@@ -269,7 +269,7 @@ func (h *handlers) goBack(ctx context.Context, kept store.Plan, confirm string) 
 			"%s has other targets than %s, which change with it: roll back on the page of version %d in %s, which shows all of them", b.Stage, b.Target, b.Version, b.Stage))
 	}
 	return h.engine.Line.RollBackTo(ctx, b.Service, b.Version, b.Stage,
-		deliver.Say{By: who(ctx).person, Shown: m.Digest, Confirm: confirm})
+		deliver.Command{By: who(ctx).person, Shown: m.Digest, Confirm: confirm})
 }
 
 func deploymentOf(d store.Deployment) api.Deployment {

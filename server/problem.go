@@ -92,7 +92,7 @@ func (s *Server) problem(c *echo.Context, err error) {
 	writeProblem(c.Response(), p)
 }
 
-// challenge says how to sign in. A browser's own script is not told of passwords:
+// challenge returns how to sign in. A browser's own script is not told of passwords:
 // the browser would ask for one itself, over the page.
 func challenge(r *http.Request) string {
 	if r.Header.Get("Sec-Fetch-Mode") != "" {
@@ -113,7 +113,7 @@ func (s *Server) noteRefusal(r *http.Request, err error) {
 	}
 }
 
-// statusOf gives the status with which an error is told, and whether it is one
+// statusOf returns the status with which an error is told, and whether it is one
 // that somebody can do something about.
 func statusOf(err error) (status int, known bool) {
 	var broken *engine.BrokenError
@@ -180,12 +180,12 @@ func textOf(v any) string {
 	return string(text)
 }
 
-// unreadable tells that a service has no version whose manifests can be read.
+// unreadable returns the error that a service has no version whose manifests can be read.
 func unreadable(service string) error {
 	return fmt.Errorf("%s has no readable manifests: %w", service, store.ErrNotFound)
 }
 
-// noStage tells that a service has no stage of a name, and which it has.
+// noStage returns the error that a service has no stage of a name, and which it has.
 func noStage(s *manifest.Service, stage string) error {
 	names := make([]string, len(s.Stages))
 	for i := range s.Stages {

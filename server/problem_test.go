@@ -65,7 +65,7 @@ func TestDatabaseFaultsAreTold(t *testing.T) {
 	}
 }
 
-// healthz says in one line whether Rudmar serves, to anybody, and nothing that
+// healthz reports in one line whether Rudmar serves, to anybody, and nothing that
 // not anybody may know.
 func TestHealthz(t *testing.T) {
 	s, other := stand(t, engine.Options{})

@@ -114,7 +114,7 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 	return out, nil
 }
 
-// longest gives the word by which the store narrows best; the others are held
+// longest returns the word by which the store narrows best; the others are held
 // against what it gives.
 func longest(words []string) string {
 	best := ""

@@ -1,4 +1,4 @@
-// Package server answers Rudmar's API and git's protocol, and serves the page.
+// Package server serves Rudmar's API, the git protocol and the page.
 package server
 
 import (
@@ -101,8 +101,8 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	described := group.Group("", middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}), tagged,
 		echo.WrapMiddleware(validate))
 	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
-	router.Any("/git/*", echo.WrapHandler(steadily(http.StripPrefix("/git", e.Host))))
-	router.POST("/pushed/:repository", s.pushedElsewhere)
+	router.Any("/git/*", echo.WrapHandler(withReadTimeout(http.StripPrefix("/git", e.Host))))
+	router.POST("/pushed/:repository", s.mirrorWebhook)
 	router.GET("/healthz", s.healthz)
 	router.GET("/readyz", s.healthz)
 	router.GET("/metrics", echo.WrapHandler(measured.answers))
@@ -160,7 +160,7 @@ func firstLine(s string) string {
 	return line
 }
 
-// may tells whether who is signed in may do something somewhere.
+// may returns nil if the signed-in user has a permission somewhere.
 func may(ctx context.Context, a rights.Permission, service, stage string) error {
 	return deliver.May(who(ctx).person, a, service, stage)
 }

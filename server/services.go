@@ -89,7 +89,7 @@ func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObje
 	if err := may(ctx, rights.Administer, r.Service, ""); err != nil {
 		return nil, err
 	}
-	means, err := h.engine.MovingMeans(ctx, r.Service, r.Body.Name)
+	means, err := h.engine.MoveImpact(ctx, r.Service, r.Body.Name)
 	if err != nil {
 		return nil, err
 	}

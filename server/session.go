@@ -24,7 +24,7 @@ const (
 	hostCookieName = "__Host-" + cookieName
 )
 
-// cookieName gives the cookie's name, and whether it is for TLS alone: browsers
+// cookieName returns the cookie's name, and whether it is for TLS alone: browsers
 // treat this machine's own addresses like TLS.
 func (s *Server) cookieName() (name string, secure bool) {
 	u, err := url.Parse(s.options.Address)
@@ -92,7 +92,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// sameOrigin tells whether a browser says that a request comes from this page.
+// sameOrigin reports whether a browser says that a request comes from this page.
 func sameOrigin(r *http.Request) bool {
 	site := r.Header.Get("Sec-Fetch-Site")
 	return site == "" || site == "same-origin" || site == "none"

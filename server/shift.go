@@ -10,7 +10,7 @@ import (
 	"rudmar/server/api"
 )
 
-// shift tells how a version came into a stage after another one; nil where the stage
+// shift reports how a version came into a stage after another one; nil where the stage
 // does not move calls in shares, and it did not go back by itself.
 func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShift, error) {
 	v, err := h.engine.Store.Shift(ctx, d.Service, d.Version, d.Stage)

@@ -9,7 +9,7 @@ import (
 	"rudmar/engine"
 )
 
-// stand gives a server over an engine of its own, and its database as somebody
+// stand returns a server over an engine of its own, and its database as somebody
 // else would open it.
 func stand(t testing.TB, o engine.Options) (*Server, *sql.DB) {
 	t.Helper()

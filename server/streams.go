@@ -82,8 +82,8 @@ func (s *stream) alive() error {
 // in, beside being told: another process may have ended a session.
 const signedInCheck = time.Second
 
-// whileSignedIn gives a context that ends when who is signed in is not any more.
-func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.CancelFunc) {
+// untilSignedOut returns a context that ends when who is signed in is not any more.
+func (s *Server) untilSignedOut(ctx context.Context) (context.Context, context.CancelFunc) {
 	in := who(ctx)
 	ctx, cancel := context.WithCancel(ctx)
 	wake, stop := s.engine.People.Listen()
@@ -113,7 +113,7 @@ func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 		return !errors.Is(err, store.ErrNotFound) && !errors.Is(err, people.ErrSignIn)
 	}
 	if t := in.person.Token; t != nil {
-		stands, err := s.engine.Store.TokenStands(ctx, t.ID)
+		stands, err := s.engine.Store.TokenValid(ctx, t.ID)
 		return err != nil || stands
 	}
 	p, err := s.engine.People.Person(ctx, in.person.Handle)
@@ -123,7 +123,7 @@ func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 // events sends what happens, from the event after Last-Event-ID on, or after the one that
 // is named in the address, by who has loaded something since then.
 func (s *Server) events(c *echo.Context) error {
-	ctx, cancel := s.whileSignedIn(c.Request().Context())
+	ctx, cancel := s.untilSignedOut(c.Request().Context())
 	defer cancel()
 	wake, stop := s.engine.Store.Listen()
 	defer stop()
@@ -226,7 +226,7 @@ func (s *Server) followLogs(c *echo.Context) error {
 
 // follow sends the log lines of a scope.
 func (s *Server) follow(c *echo.Context, client *platform.Client, scope platform.Scope) error {
-	ctx, cancel := s.whileSignedIn(c.Request().Context())
+	ctx, cancel := s.untilSignedOut(c.Request().Context())
 	defer cancel()
 	query := platform.LogQuery{Function: c.QueryParam("function"), Limit: 200}
 	if last := c.Request().Header.Get("Last-Event-ID"); last != "" {

@@ -9,7 +9,7 @@ import (
 	"rudmar/server/api"
 )
 
-// summaryOf tells of a version what lists show, with where it runs.
+// summaryOf reports of a version what lists show, with where it runs.
 func summaryOf(v store.Listed, places []store.Stage) api.VersionSummary {
 	out := api.VersionSummary{Number: v.Number, Hash: v.Hash, Branch: v.Branch, Author: v.Author,
 		Person: v.Person, Message: v.Message,

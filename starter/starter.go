@@ -1,5 +1,5 @@
-// Package starter gives the files of a new function that works at once, for
-// each runtime, and what a build adds to a function written in Go.
+// Package starter provides the files of a new function for each runtime, and what a build adds to
+// a function written in Go.
 package starter
 
 import (
@@ -27,7 +27,7 @@ var ErrName = errors.New("a name has 1 to 40 lowercase letters, digits and hyphe
 
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
-// Service gives the files of a new service that works, by path relative to its
+// Service returns the files of a new service that works, by path relative to its
 // folder: two stages, a function with a case, and what to do with them.
 func Service(name, runtime string) (map[string]string, error) {
 	if !nameForm.MatchString(name) {
@@ -47,7 +47,7 @@ func Service(name, runtime string) (map[string]string, error) {
 	return out, nil
 }
 
-// Function gives the files of a new function, by path relative to the
+// Function returns the files of a new function, by path relative to the
 // service's folder: its manifest, its code, and a case.
 func Function(name, runtime string) (map[string]string, error) {
 	if !nameForm.MatchString(name) {
@@ -90,7 +90,7 @@ no_side_effects: true
 	return out, nil
 }
 
-// GoFiles gives what a build adds to the folder of a function written in Go
+// GoFiles returns what a build adds to the folder of a function written in Go
 // where it is missing: the module and what functions may reach.
 func GoFiles() (map[string]string, error) {
 	out := map[string]string{}
@@ -104,7 +104,7 @@ func GoFiles() (map[string]string, error) {
 	return out, nil
 }
 
-// GoWorker gives the file that a build adds so that the platform can call a
+// GoWorker returns the file that a build adds so that the platform can call a
 // handler of package main.
 func GoWorker(handler string) (string, error) {
 	text, err := fs.ReadFile(files, "files/go/worker.go.txt")

@@ -58,7 +58,7 @@ func enter(control *os.File) error {
 	unix.CloseOnExec(outFD)
 	unix.Umask(0o022)
 	if p.Spaces {
-		if err := raiseWalls(root, p); err != nil {
+		if err := isolate(root, p); err != nil {
 			return err
 		}
 	}
@@ -70,25 +70,25 @@ func enter(control *os.File) error {
 		return fmt.Errorf("reading what to run: %w", err)
 	}
 	if p.Spaces {
-		if err := furnish(root, s); err != nil {
+		if err := populate(root, s); err != nil {
 			return err
 		}
 		if s.Network {
-			if err := wayOut(control); err != nil {
+			if err := egress(control); err != nil {
 				return err
 			}
 		}
-		if err := shut(root); err != nil {
+		if err := seal(root); err != nil {
 			return err
 		}
 	}
 	if s.Session {
-		return stay(s)
+		return serve(s)
 	}
 	return begin(s)
 }
 
-// begin gives up what the command may not have, and becomes the command.
+// begin drops what the command must not have, and becomes the command.
 func begin(s Spec) error {
 	if !s.Session {
 		for _, fd := range []int{inFD, outFD} {
@@ -104,7 +104,7 @@ func begin(s Spec) error {
 	if err := limit(s); err != nil {
 		return err
 	}
-	if err := giveUp(s); err != nil {
+	if err := dropPrivileges(s); err != nil {
 		return err
 	}
 	if err := os.Chdir(dir); err != nil {
@@ -162,9 +162,9 @@ func limit(s Spec) error {
 	return nil
 }
 
-// giveUp gives up privileges for good: another user, no capabilities, no way to
+// dropPrivileges drops privileges for good: another user, no capabilities, no way to
 // new ones, and an end with whoever started it.
-func giveUp(s Spec) error {
+func dropPrivileges(s Spec) error {
 	for c := 0; c <= unix.CAP_LAST_CAP; c++ {
 		_ = unix.Prctl(unix.PR_CAPBSET_DROP, uintptr(c), 0, 0, 0) // one that cannot be dropped is none that it has
 	}

@@ -1,14 +1,12 @@
-// Package apart is what the program is inside of a new cage: it puts up the
-// walls, gives up what it may not keep, and becomes the command that is to run.
-// Only package cage starts it, by the name of Name.
+// Package apart is the entry point of the program inside a new cage: it isolates the process,
+// drops its privileges and executes the command. Only package cage starts it, under the name Name.
 //
-// It does so when it is initialised, and never returns. Packages are initialised
-// in the order of their import paths, as far as what they import allows (The Go
-// Programming Language Specification, "Program initialization"), and this one is
-// a module of its own whose path comes before all others of the program and which
-// imports little: so the rest of a large program is not initialised first, which
-// would take ten times as long, and a program that is started for a cage never
-// begins its own work.
+// It runs while it is initialized and never returns. Go initializes packages in the order of their
+// import paths as far as imports allow (The Go Programming Language Specification, "Program
+// initialization"). This package is a module of its own because its path then sorts before all
+// others of the program, and it imports little. So the rest of the program is not initialized
+// first, which would take ten times as long, and a program that is started for a cage never begins
+// its own work.
 package apart
 
 // Mount shows a file or folder of the machine inside of the cage.

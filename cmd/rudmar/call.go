@@ -117,7 +117,7 @@ func eventText(in io.Reader, event string) ([]byte, error) {
 	return []byte(event), nil
 }
 
-// took says how a call started and how long it ran.
+// took returns how a call started and how long it ran.
 func took(got api.Invocation) string {
 	start := "warm"
 	if got.Cold {
@@ -200,7 +200,7 @@ func printLines(out io.Writer, lines []api.LogLine) {
 	}
 }
 
-// followLogs tells lines as they come, and takes the stream up again where it was
+// followLogs prints lines as they arrive, and resumes the stream where it was
 // when it breaks off.
 func (c *config) followLogs(cmd *cobra.Command, path string) error {
 	last, pause := "", time.Duration(0)

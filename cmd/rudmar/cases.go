@@ -99,7 +99,7 @@ func printCases(out io.Writer, service, stage, format string, runs []api.CaseRun
 	return err
 }
 
-// wholeCall tells what a case sent, what came, and what was expected and not found.
+// wholeCall reports what a case sent, what came, and what was expected and not found.
 func wholeCall(r api.CaseRun) string {
 	var out strings.Builder
 	for _, o := range r.Outcomes {

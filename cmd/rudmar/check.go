@@ -21,7 +21,7 @@ import (
 	"rudmar/platform/local"
 )
 
-// offlineOffers gives what is known of platforms where no server can be asked:
+// offlineOffers returns what is known of platforms where no server can be asked:
 // what the local one has.
 func offlineOffers() *check.Offers {
 	return &check.Offers{Of: map[string]check.Offer{"local": platforms.Offer(local.Kinds())}}

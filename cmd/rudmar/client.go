@@ -42,7 +42,7 @@ func (c *config) askLong(ctx context.Context, method, path string, body, out any
 	return c.ask(ctx, method, path, body, out)
 }
 
-// targets gives the targets of a stage, or the one that is asked for.
+// targets returns the targets of a stage, or the one that is asked for.
 func (c *config) targets(ctx context.Context, service, stage, only string) ([]string, error) {
 	if only != "" {
 		return []string{only}, nil

@@ -110,7 +110,7 @@ func (c *config) clientFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.passwordFile, "password-file", "", "file with your password; also RUDMAR_PASSWORD")
 }
 
-// mailServer gives the server that e-mail goes out by, with its password.
+// mailServer returns the server that e-mail goes out by, with its password.
 func (c *config) mailServer() (notice.Mail, error) {
 	m := c.mail
 	if m.Server == "" {
@@ -164,7 +164,7 @@ func (c *config) logger() *slog.Logger {
 	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
 }
 
-// token gives the token between Rudmar and the platform, made at the first start.
+// token returns the token between Rudmar and the platform, made at the first start.
 func (c *config) token() (string, error) {
 	if token := os.Getenv("RUDMAR_PLATFORM_TOKEN"); token != "" {
 		return token, nil
@@ -184,7 +184,7 @@ func (c *config) token() (string, error) {
 	return text, nil
 }
 
-// randomWord gives 192 random bits as text.
+// randomWord returns 192 random bits as text.
 func randomWord() string {
 	b := make([]byte, 24)
 	_, _ = rand.Read(b) // it never fails, says its documentation
@@ -202,7 +202,7 @@ func (c *config) knownToken() (string, error) {
 	return c.token()
 }
 
-// password gives the password of the flags: from the environment or from a file,
+// password returns the password of the flags: from the environment or from a file,
 // never from a flag, which everybody on the machine can read.
 func (c *config) password() (string, error) {
 	if c.typed != "" {

@@ -124,7 +124,7 @@ func timeOf(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time; write 22:00, or 2026-11-27 06:30", text)
 }
 
-// printImpact says what a version would change in a stage, target by target, and what that
+// printImpact prints what a version would change in a stage, target by target, and what that
 // means, worst first; not each step, as nobody decides by digests.
 func printImpact(out io.Writer, stage string, means api.Impact) {
 	fmt.Fprintf(out, "Impact in %s:\n", stage)

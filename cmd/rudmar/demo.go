@@ -10,9 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rudmar/datadir"
 	"rudmar/demo"
 	"rudmar/engine"
-	"rudmar/folder"
 	"rudmar/platform/local"
 )
 
@@ -74,7 +74,7 @@ func (c *config) changeByHand(ctx context.Context, scope, address string, attrib
 	if err != nil {
 		return err
 	}
-	h := &hand{c.platformAt, token}
+	h := &renderer{c.platformAt, token}
 	return h.ask(ctx, "PUT", "/hand/"+scope+"/"+escape(address), attributes, nil)
 }
 
@@ -84,7 +84,7 @@ func startOver(ctx context.Context, dir string) error {
 		return nil
 	}
 	for _, name := range []string{engine.LockFile, filepath.Join("platform", local.LockFile)} {
-		lock, err := folder.Take(ctx, filepath.Join(dir, name))
+		lock, err := datadir.Take(ctx, filepath.Join(dir, name))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

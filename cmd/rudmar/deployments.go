@@ -178,7 +178,7 @@ func (c *config) listDeployments(cmd *cobra.Command, service string) error {
 	return table.Flush()
 }
 
-// showDeployment tells the steps of a deployment; where it follows, as they end.
+// showDeployment prints the steps of a deployment; where it follows, as they end.
 func (c *config) showDeployment(cmd *cobra.Command, id int64, follow bool) error {
 	shown := map[int]api.StepState{}
 	for {

@@ -22,14 +22,14 @@ import (
 // interrupt is what Ctrl-C gives where a terminal sends each key as it is pressed.
 const interrupt = 3
 
-// readKeys gives keys as they are pressed: from a terminal each at once, from
+// readKeys returns keys as they are pressed: from a terminal each at once, from
 // elsewhere each letter that comes. restore puts the terminal back as it was.
 func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, restore func()) {
 	restore = func() {}
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		if before, err := term.MakeRaw(int(f.Fd())); err == nil {
 			plain := w.out
-			w.out = returning{plain}
+			w.out = restored{plain}
 			restore = func() {
 				w.out = plain
 				_ = term.Restore(int(f.Fd()), before) // the program ends anyway
@@ -58,16 +58,16 @@ func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, 
 	return out, restore
 }
 
-// returning writes to a terminal that does not go back to the first column by itself.
-type returning struct{ io.Writer }
+// restored writes to a terminal that does not go back to the first column by itself.
+type restored struct{ io.Writer }
 
-func (r returning) Write(p []byte) (int, error) {
+func (r restored) Write(p []byte) (int, error) {
 	_, err := r.Writer.Write(bytes.ReplaceAll(p, []byte("\n"), []byte("\r\n")))
 	return len(p), err
 }
 
-// press does what a key stands for, and tells whether that ends it.
-func (w *watcher) press(ctx context.Context, key rune) (end bool, err error) {
+// onKey does what a key stands for, and tells whether that ends it.
+func (w *watcher) onKey(ctx context.Context, key rune) (end bool, err error) {
 	switch {
 	case key == 'q' || key == interrupt:
 		return true, nil
@@ -140,7 +140,7 @@ func (w *watcher) cases(ctx context.Context) (bool, error) {
 	return failed == 0, nil
 }
 
-// followLog tells what the copy's functions write, and takes it up again where it
+// followLog prints what the copy's functions write, and takes it up again where it
 // breaks off.
 func (w *watcher) followLog(ctx context.Context) {
 	last := ""

@@ -87,7 +87,7 @@ func (c *config) sign(r *http.Request) error {
 	return nil
 }
 
-// ownToken gives the token of the environment or of a file, never of a flag, which
+// ownToken returns the token of the environment or of a file, never of a flag, which
 // everybody on the machine can read.
 func (c *config) ownToken() (string, error) {
 	if c.ownTokenFile == "" {
@@ -100,7 +100,7 @@ func (c *config) ownToken() (string, error) {
 	return text, nil
 }
 
-// findServer says which server is asked: that of the flag, else that of rudmar
+// findServer returns which server is asked: that of the flag, else that of rudmar
 // login, else the usual one.
 func (c *config) findServer() error {
 	if c.server == "" {

@@ -169,10 +169,10 @@ func hookCommand() *cobra.Command {
 					return nil
 				}
 				after := source.After{Found: engine.BuildOutcome(s, os.Getenv(source.RepositoryVariable)),
-					Standing: engine.StandingOf(s), Page: os.Getenv(engine.HookPage)}
+					Standing: engine.VersionStatus(s), Page: os.Getenv(engine.HookPage)}
 				return after.PostReceive(c.Context(), os.Stdin, os.Stderr)
 			}
-			hook := source.NotificationTarget{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}
+			hook := source.Hook{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}
 			if s != nil {
 				hook.Owner = engine.OwnerOf(s)
 			}
@@ -185,7 +185,7 @@ func hookCommand() *cobra.Command {
 	}
 }
 
-// hookOffers gives what a push is held against: what the local platform offers,
+// hookOffers returns what a push is held against: what the local platform offers,
 // and the names of all that are connected.
 func hookOffers() *check.Offers {
 	offers := offlineOffers()

@@ -59,7 +59,7 @@ func (c *config) hooks(cmd *cobra.Command) ([]api.NotificationTarget, error) {
 	return got.Targets, err
 }
 
-// hook gives one by its name.
+// hook returns one by its name.
 func (c *config) hook(cmd *cobra.Command, name string) (api.NotificationTarget, error) {
 	list, err := c.hooks(cmd)
 	if err != nil {

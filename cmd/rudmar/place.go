@@ -41,7 +41,7 @@ func (a *about) read(args []string, all bool) error {
 	return err
 }
 
-// serviceIn gives the name of the service that lies in a folder.
+// serviceIn returns the name of the service that lies in a folder.
 func serviceIn(dir string) (string, error) {
 	text, err := os.ReadFile(filepath.Join(dir, language.ServiceFile))
 	if err != nil {

@@ -119,7 +119,7 @@ func (c *planning) end(cmd *cobra.Command, plans any, code int) error {
 	return coded{code, nil}
 }
 
-// outcome gives the exit code that a plan of so many steps and problems ends with.
+// outcome returns the exit code that a plan of so many steps and problems ends with.
 func outcome(steps, problems int) int {
 	switch {
 	case problems > 0:
@@ -191,7 +191,7 @@ func (c *planning) draw(cmd *cobra.Command, service string, wish api.DraftPlanRe
 	return c.end(cmd, plans, code)
 }
 
-// changed gives the files of a folder that are otherwise than on a branch.
+// changed returns the files of a folder that are otherwise than on a branch.
 func (c *planning) changed(ctx context.Context, service string, folder manifest.Folder) (map[string]*string, error) {
 	var there api.Source
 	if err := c.ask(ctx, http.MethodGet, "/services/"+service+"/source?branch="+url.QueryEscape(c.branch), nil, &there); err != nil {

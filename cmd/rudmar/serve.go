@@ -146,7 +146,7 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 	return address, nil
 }
 
-// hostOf gives the host name of an address.
+// hostOf returns the host name of an address.
 func hostOf(address string) string {
 	u, err := url.Parse(address)
 	if err != nil {

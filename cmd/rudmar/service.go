@@ -16,7 +16,7 @@ import (
 	"rudmar/server/api"
 )
 
-// confirmed gives what somebody typed to confirm: by a flag, or at a terminal
+// confirmed returns what somebody typed to confirm: by a flag, or at a terminal
 // after what it means was shown.
 func confirmed(cmd *cobra.Command, flag, name string) (string, error) {
 	if flag != "" {

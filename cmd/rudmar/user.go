@@ -87,7 +87,7 @@ func askPassword(cmd *cobra.Command) (string, error) {
 	return firstLineOf(cmd)
 }
 
-// terminal gives standard input where it is a terminal.
+// terminal returns standard input where it is a terminal.
 func terminal(cmd *cobra.Command) (*os.File, bool) {
 	in, ok := cmd.InOrStdin().(*os.File)
 	return in, ok && term.IsTerminal(int(in.Fd()))

@@ -132,10 +132,10 @@ func (w *watcher) step(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	w.digest, w.sent = got.Digest, blobs
-	return w.tell(got, time.Since(begun)), nil
+	return w.print(got, time.Since(begun)), nil
 }
 
-// change gives how the folder differs from what the server has.
+// change returns how the folder differs from what the server has.
 func (w *watcher) change(files map[string]api.FolderFile) (api.CopyChange, map[string]string) {
 	out := api.CopyChange{Base: w.digest, Files: map[string]*api.FolderFile{}}
 	blobs := map[string]string{}
@@ -153,7 +153,7 @@ func (w *watcher) change(files map[string]api.FolderFile) (api.CopyChange, map[s
 	return out, blobs
 }
 
-func (w *watcher) tell(got api.CopyOutcome, took time.Duration) bool {
+func (w *watcher) print(got api.CopyOutcome, took time.Duration) bool {
 	ok := got.Stage != ""
 	for _, d := range got.Diagnostics {
 		w.say("%s:%d:%d: %s: %s (%s)", d.File, d.Line, d.Column, d.Severity, d.Message, d.Code)
@@ -185,7 +185,7 @@ func (w *watcher) tell(got api.CopyOutcome, took time.Duration) bool {
 	return true
 }
 
-// list tells the functions with their keys and addresses.
+// list prints the functions with their keys and addresses.
 func (w *watcher) list() {
 	for i, f := range w.functions {
 		mark := " "
@@ -274,7 +274,7 @@ func (w *watcher) watch(ctx context.Context, in io.Reader) error {
 				keys = nil
 				continue
 			}
-			end, err := w.press(ctx, key)
+			end, err := w.onKey(ctx, key)
 			if err != nil && ctx.Err() == nil {
 				w.say("-- %v", err)
 			}

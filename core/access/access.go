@@ -1,6 +1,5 @@
-// Package access decides what permissions allow. A permission is a set of
-// verbs over a resource pattern: kind/name, kind/name/path, or one of these
-// with a * at the end, which stands for any text.
+// Package access decides what permissions allow. A permission is a set of verbs on a resource
+// pattern: kind/name, kind/name/path, or one of these with a * at the end, which matches any text.
 package access
 
 import (
@@ -14,7 +13,7 @@ type Statement struct {
 	Resource string
 }
 
-// CheckPattern tells what is wrong with a resource pattern.
+// CheckPattern reports what is wrong with a resource pattern.
 func CheckPattern(pattern string) error {
 	kind, name, found := strings.Cut(pattern, "/")
 	switch {
@@ -30,7 +29,7 @@ func CheckPattern(pattern string) error {
 	return nil
 }
 
-// Covers tells whether every resource that inner names is named by outer too.
+// Covers reports whether every resource that inner names is named by outer too.
 func Covers(outer, inner string) bool {
 	prefix, open := strings.CutSuffix(outer, "*")
 	if !open {
@@ -39,7 +38,7 @@ func Covers(outer, inner string) bool {
 	return strings.HasPrefix(strings.TrimSuffix(inner, "*"), prefix)
 }
 
-// Deciding gives the index of the first statement that allows the verb on the
+// Deciding returns the index of the first statement that allows the verb on the
 // resource, or -1.
 func Deciding(statements []Statement, verb, resource string) int {
 	for i, s := range statements {
@@ -55,7 +54,7 @@ func Deciding(statements []Statement, verb, resource string) int {
 	return -1
 }
 
-// Allows tells whether any of the statements allows the verb on the resource.
+// Allows reports whether any of the statements allows the verb on the resource.
 func Allows(statements []Statement, verb, resource string) bool {
 	return Deciding(statements, verb, resource) >= 0
 }

@@ -14,13 +14,13 @@ type Gain struct {
 	Except   []Statement // sorted; none overlaps another
 }
 
-// Allows tells whether the gain is of a verb on a resource.
+// Allows reports whether the gain is of a verb on a resource.
 func (g Gain) Allows(verb, resource string) bool {
 	return Allows([]Statement{{Verbs: g.Verbs, Resource: g.Resource}}, verb, resource) &&
 		!Allows(g.Except, verb, resource)
 }
 
-// Wildcard tells whether the gain is of more than can be counted: every verb, or
+// Wildcard reports whether the gain is of more than can be counted: every verb, or
 // every resource that a pattern names.
 func (g Gain) Wildcard() bool {
 	return slices.Contains(g.Verbs, "*") || strings.HasSuffix(g.Resource, "*")
@@ -29,12 +29,12 @@ func (g Gain) Wildcard() bool {
 // one is a statement of one verb.
 type one struct{ verb, resource string }
 
-// covers tells whether all that another says is said by this.
+// covers reports whether all that another says is said by this.
 func (o one) covers(other one) bool {
 	return (o.verb == "*" || o.verb == other.verb) && Covers(o.resource, other.resource)
 }
 
-// both gives what two statements say in common. Two patterns are either one within
+// both returns what two statements say in common. Two patterns are either one within
 // the other or apart, as a * stands at their ends alone.
 func (o one) both(other one) (one, bool) {
 	switch {

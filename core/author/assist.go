@@ -1,6 +1,5 @@
-// Package author is for who writes manifests: what may stand at a place and what
-// stands there (At), a file in its usual form (Format), and a function by
-// another name everywhere (Rename).
+// Package author supports editing of manifests: completion and descriptions at a position (At),
+// formatting (Format), and renaming of a function in all files (Rename).
 package author
 
 import (
@@ -44,7 +43,7 @@ type Names struct {
 	Offers  *check.Offers
 }
 
-// At tells what may be written at a place, and what stands there. It goes by
+// At reports what may be written at a place, and what stands there. It goes by
 // the text alone, so that it also helps in a file that is not whole yet.
 func At(at Cursor, names Names) Assist {
 	c := contextAt(at.Text, at.Line, at.Column)
@@ -80,7 +79,7 @@ func insertAfter(s *language.Shape) string {
 	return ": "
 }
 
-// follow gives the shape at a path of keys, and the innermost key's definition.
+// follow returns the shape at a path of keys, and the innermost key's definition.
 func follow(s *language.Shape, path []string) (*language.Shape, *language.Key) {
 	var key *language.Key
 	for _, name := range path {

@@ -38,10 +38,10 @@ func contextAt(text string, line, column int) context {
 
 func isItem(s string) bool { return strings.HasPrefix(strings.TrimLeft(s, " "), "- ") }
 
-// indentOf gives the column of the first key of a line, behind a list's dash.
+// indentOf returns the column of the first key of a line, behind a list's dash.
 func indentOf(s string) int { return len(s) - len(strings.TrimLeft(s, " -")) }
 
-// keyOf gives the key of a line, or "".
+// keyOf returns the key of a line, or "".
 func keyOf(s string) string {
 	s = strings.TrimLeft(s, " -")
 	key, _, found := strings.Cut(s, ":")
@@ -51,7 +51,7 @@ func keyOf(s string) string {
 	return key
 }
 
-// parents gives the keys that the line at an indentation stands under.
+// parents returns the keys that the line at an indentation stands under.
 func parents(lines []string, at, indent int, dash bool) []string {
 	var path []string
 	if dash {

@@ -51,7 +51,7 @@ type formatter struct {
 
 func indentation(line string) int { return len(line) - len(strings.TrimLeft(line, " ")) }
 
-// begins tells whether a node is the first thing on its line.
+// begins reports whether a node is the first thing on its line.
 func (f *formatter) begins(n *tree.Node) bool {
 	return indentation(f.lines[n.Line-1]) == int(n.Column)-1
 }
@@ -73,7 +73,7 @@ func (f *formatter) block(n *tree.Node, indent int) {
 	}
 }
 
-// at gives the text of a line from a node on.
+// at returns the text of a line from a node on.
 func (f *formatter) at(n *tree.Node) string {
 	line := []rune(f.lines[n.Line-1])
 	return string(line[min(len(line), max(0, int(n.Column)-1)):])
@@ -185,7 +185,7 @@ func (f *formatter) written(out []string, from, to int) []string {
 	return out
 }
 
-// comment gives the shift of a comment's line: that of the next line where it
+// comment returns the shift of a comment's line: that of the next line where it
 // stands above it, or that of the line before.
 func (f *formatter) comment(i, to, before int) int {
 	for j := i + 1; j < to; j++ {
@@ -200,7 +200,7 @@ func (f *formatter) comment(i, to, before int) int {
 	return before
 }
 
-// sameMeaning tells whether two files say the same, whatever the order of their keys.
+// sameMeaning reports whether two files say the same, whatever the order of their keys.
 func sameMeaning(a, b *tree.Node) bool {
 	if a == nil || b == nil || a.Kind != b.Kind || a.Text != b.Text || len(a.Keys) != len(b.Keys) ||
 		len(a.Items) != len(b.Items) {

@@ -20,7 +20,7 @@ var (
 	ErrNotName    = errors.New("invalid name")
 )
 
-// Rename gives the edit that renames a function of a checked folder: its name,
+// Rename returns the edit that renames a function of a checked folder: its name,
 // a was with its former one, every reference to it, and its folder where that
 // is named after it. Files that go have nil content. A function that was
 // renamed before keeps the was that it has.

@@ -19,7 +19,7 @@ import (
 // manifests, so that it has to be written by hand.
 var ErrNoPlace = errors.New("this value cannot be written in the manifests automatically; edit them manually")
 
-// TakeOver gives the edit by which a function's manifest says a value that was set
+// TakeOver returns the edit by which a function's manifest says a value that was set
 // by hand: for the stage where it was set, if the service has others. address and
 // attribute are of the resource that has the value.
 func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attribute string,
@@ -64,7 +64,7 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	return fn.File, diagnostic.Apply(text, []diagnostic.Diagnostic{at}), nil
 }
 
-// Copyable tells whether a function's manifest has a place for a value of a resource.
+// Copyable reports whether a function's manifest has a place for a value of a resource.
 func Copyable(address, attribute string, value any) bool {
 	kind, rest := resource.Split(address)
 	_, trigger, _ := strings.Cut(rest, "/")
@@ -72,7 +72,7 @@ func Copyable(address, attribute string, value any) bool {
 	return err == nil
 }
 
-// keyOfAttribute gives where a function's manifest says an attribute, and the value
+// keyOfAttribute returns where a function's manifest says an attribute, and the value
 // as it is written there.
 func keyOfAttribute(kind, trigger, attribute string, value any) (path []string, written string, err error) {
 	number, isNumber := value.(float64)
@@ -115,7 +115,7 @@ func keyOfAttribute(kind, trigger, attribute string, value any) (path []string, 
 	return at(false, "")
 }
 
-// permit gives the edit by which the permissions under a path of keys give verbs on a
+// permit returns the edit by which the permissions under a path of keys give verbs on a
 // resource: in the place of the verbs that are said there, or, where they say nothing of
 // their own, by the function's whole list, as a list replaces another.
 func permit(root *tree.Node, of []string, resource, verbs string, lines []string) (diagnostic.Edit, error) {
@@ -205,7 +205,7 @@ func callers(value any) string {
 	return flowList(list)
 }
 
-// put gives the edit that makes a mapping say a value under a path of keys: in the
+// put returns the edit that makes a mapping say a value under a path of keys: in the
 // place of what is said there, or in the innermost mapping of the path that is
 // there, be it in block or in flow style.
 func put(root *tree.Node, path []string, written string, lines []string) diagnostic.Edit {
@@ -257,7 +257,7 @@ func put(root *tree.Node, path []string, written string, lines []string) diagnos
 		Text: text.String()}
 }
 
-// whole gives all that a value takes up, of which a list knows only where it begins: it
+// whole returns all that a value takes up, of which a list knows only where it begins: it
 // ends with its last item, in a line of its own with the bracket behind that.
 func whole(n *tree.Node, lines []string) diagnostic.Range {
 	at := n.Range()

@@ -21,7 +21,7 @@ type Member struct {
 	Value any
 }
 
-// Text gives the canonical form of v for people to read; where it has none, what
+// Text returns the canonical form of v for people to read; where it has none, what
 // Go prints.
 func Text(v any) string {
 	text, err := Append(nil, v)
@@ -90,7 +90,7 @@ func Plain(v any) (any, error) {
 	return plain, nil
 }
 
-// Digest gives the SHA-256 of the canonical form, as "sha256:" and 64 hexadecimal digits.
+// Digest returns the SHA-256 of the canonical form, as "sha256:" and 64 hexadecimal digits.
 func Digest(v any) (string, error) {
 	text, err := Append(nil, v)
 	if err != nil {
@@ -102,7 +102,7 @@ func Digest(v any) (string, error) {
 	return string(name[:]), nil
 }
 
-// Equal tells whether two values have the same canonical form.
+// Equal reports whether two values have the same canonical form.
 func Equal(a, b any) bool {
 	switch x := a.(type) { // what is compared most needs no text
 	case string:

@@ -1,5 +1,5 @@
-// Package cases turns saved cases and samples into the events that a platform
-// sends, and judges what came back by what was expected.
+// Package cases turns saved cases and samples into events for a platform, and compares responses
+// with expectations.
 package cases
 
 import (
@@ -39,7 +39,7 @@ type Outcome struct {
 	Holds    bool   `json:"passed"`
 }
 
-// Build gives the call that a case makes. Now stands in events that carry a time.
+// Build returns the call that a case makes. Now stands in events that carry a time.
 func Build(fn *manifest.Config, function string, send manifest.Send, now time.Time) (Call, error) {
 	switch {
 	case send.Route != "":
@@ -172,7 +172,7 @@ func savedParameters(f *manifest.Function, r route.Route) map[string]string {
 
 func sampleParameter(name string) string { return "some-" + strings.ReplaceAll(name, "_", "-") }
 
-// Answer takes an answer apart the way a route does: {status, headers, body},
+// Response takes an answer apart the way a route does: {status, headers, body},
 // or any other JSON as a 200.
 func Response(answer any) (status int64, headers map[string]string, body any) {
 	headers = map[string]string{}

@@ -77,7 +77,7 @@ func (w *whole) across() {
 	}
 }
 
-// sameCode tells whether the handler's file is as it was.
+// sameCode reports whether the handler's file is as it was.
 func (w *whole) sameCode(f *known) bool {
 	if f.code == "" {
 		return true
@@ -112,7 +112,7 @@ func contains(sorted []string, name string) bool {
 	return found
 }
 
-// sameLine tells whether a mapping is written in braces on one line.
+// sameLine reports whether a mapping is written in braces on one line.
 func sameLine(n *tree.Node) bool {
 	return len(n.Keys) > 0 && n.Column < n.Keys[0].Column && n.Line == n.Keys[0].Line
 }

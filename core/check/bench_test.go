@@ -78,7 +78,7 @@ func checkAndExpand(b *testing.B, files manifest.Files) time.Duration {
 	return time.Since(begun)
 }
 
-// BenchmarkCheckAndExpand tells how long checking 10,000 functions and
+// BenchmarkCheckAndExpand reports how long checking 10,000 functions and
 // expanding them for two stages takes, as a multiple of parsing alone, and how
 // it grows from 1,000.
 func BenchmarkCheckAndExpand(b *testing.B) {
@@ -94,7 +94,7 @@ func BenchmarkCheckAndExpand(b *testing.B) {
 	b.ReportMetric(float64(ours)/float64(tenth), "x-of-a-tenth")
 }
 
-// BenchmarkOneChangedFile tells how long a check and an expansion for two
+// BenchmarkOneChangedFile reports how long a check and an expansion for two
 // stages take after one of 10,000 functions was edited, as a share of doing
 // all of it.
 func BenchmarkOneChangedFile(b *testing.B) {

@@ -1,10 +1,9 @@
-// Package check holds a service against the manifest language and against
-// itself, stage by stage, and against what the platforms of its stages offer.
+// Package check checks a service: against the manifest language, for consistency in each stage,
+// and against what the platforms of its stages offer.
 //
-// Service checks a folder. All problems are told at once, each at its place
-// and with a fix where it is certain how to mend it; a broken file does not
-// keep the others from being checked. A Cache makes the check of a folder of
-// which little changed quick.
+// Service checks a folder. It reports all problems, each with its location and, if the remedy is
+// certain, a fix; one invalid file does not prevent the check of others. A Cache makes repeated
+// checks of a folder fast when little has changed.
 package check
 
 import (
@@ -30,7 +29,7 @@ type Result struct {
 	Diagnostics []diagnostic.Diagnostic
 }
 
-// OK tells whether a version may be built.
+// OK reports whether a version may be built.
 func (r Result) OK() bool { return r.Service != nil && !diagnostic.HasErrors(r.Diagnostics) }
 
 // Options says what a service is held against besides the language itself.
@@ -253,7 +252,7 @@ func (w *whole) spread(n int, do func(own *whole, i int)) {
 	})
 }
 
-// apart gives what do finds, and leaves it out of what was found so far.
+// apart returns what do finds, and leaves it out of what was found so far.
 func (w *whole) apart(do func()) []diagnostic.Diagnostic {
 	kept := w.diagnostics
 	w.diagnostics = nil
@@ -297,7 +296,7 @@ func (w *whole) function(f *known, shared *tree.Node) *manifest.Function {
 	return fn
 }
 
-// has tells whether the folder has a file.
+// has reports whether the folder has a file.
 func (w *whole) has(name string) bool {
 	return contains(w.all, name)
 }
@@ -310,7 +309,7 @@ func (w *whole) hasFolder(dir string) bool {
 	return i < len(w.all) && strings.HasPrefix(w.all[i], dir+"/")
 }
 
-// reads tells whether a part of rudmar.yaml can be read: what it declares is not
+// reads reports whether a part of rudmar.yaml can be read: what it declares is not
 // missed where it is broken itself, which is told there.
 func (w *whole) reads(part string) bool {
 	n := w.root.node.Get(part)

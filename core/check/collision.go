@@ -33,7 +33,7 @@ func (w *whole) collisions(stage string) {
 	}
 }
 
-// collision tells at one of two routes that it collides with the other, and
+// collision reports, at one of two routes, that it collides with the other and
 // where that stands.
 func (w *whole) collision(stage string, fn *manifest.Function, t *manifest.Trigger, other *manifest.Function,
 	o *manifest.Trigger, request string) {

@@ -32,7 +32,7 @@ func (c *checker) add(code diagnostic.Code, at diagnostic.Range, format string, 
 	return &c.diagnostics[len(c.diagnostics)-1]
 }
 
-// misfit tells of a text that does not fit; nil tells nothing.
+// misfit reports a text that does not fit; it ignores nil.
 func (c *checker) misfit(at diagnostic.Range, m *language.Misfit) {
 	if m == nil {
 		return

@@ -12,7 +12,7 @@ import (
 	"rudmar/core/tree"
 )
 
-// handlerFile gives the file that a function's handler stands in, or "" where there is none.
+// handlerFile returns the file that a function's handler stands in, or "" where there is none.
 func (w *whole) handlerFile(code string, c *manifest.Config) string {
 	file, _, ok := strings.Cut(c.Handler.V, ":")
 	if ok && file != "" {

@@ -109,7 +109,7 @@ func wholeFolder(changes ...string) manifest.Files {
 	return files
 }
 
-// edited gives the text of a file with something in place of something else.
+// edited returns the text of a file with something in place of something else.
 func edited(t *testing.T, text, old, now string) string {
 	t.Helper()
 	if !strings.Contains(text, old) {

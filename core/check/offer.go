@@ -29,7 +29,7 @@ type Offers struct {
 	Names []string
 }
 
-// Verbs gives what may be done with a kind of resource on any of the platforms.
+// Verbs returns what may be done with a kind of resource on any of the platforms.
 func (o *Offers) Verbs(kind string) []string {
 	var out []string
 	if o != nil {
@@ -41,7 +41,7 @@ func (o *Offers) Verbs(kind string) []string {
 	return slices.Compact(out)
 }
 
-// Kinds gives the kinds of resources that permissions may be about.
+// Kinds returns the kinds of resources that permissions may be about.
 func (o *Offers) Kinds() []string {
 	var out []string
 	if o != nil {
@@ -60,7 +60,7 @@ type offering struct {
 	stages   []string
 }
 
-// offered gives the platforms of the service's stages, as far as they are known.
+// offered returns the platforms of the service's stages, as far as they are known.
 func (w *whole) offered() []offering {
 	if w.options.Offers == nil {
 		return nil
@@ -82,7 +82,7 @@ func (w *whole) offered() []offering {
 	return out
 }
 
-// checkTargets tells of platforms and regions that are not there.
+// checkTargets reports unknown platforms and regions.
 func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 	if w.options.Offers == nil {
 		return
@@ -114,7 +114,7 @@ func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 	}
 }
 
-// Targets gives the targets that stages may name; none where nothing is known.
+// Targets returns the targets that stages may name; none where nothing is known.
 func (o *Offers) Targets() []string {
 	var out []string
 	if o == nil {
@@ -129,7 +129,7 @@ func (o *Offers) Targets() []string {
 	return out
 }
 
-// notOffered tells of a name that a platform does not have, with the nearest that it has.
+// notOffered reports a name that a platform does not have, with the nearest that it has.
 func (w *whole) notOffered(code diagnostic.Code, at diagnostic.Range, name, problem string, there []string) {
 	d := w.add(code, at, "%s (expected %s)", problem, strings.Join(there, ", "))
 	if near := diagnostic.Nearest(name, there); near != "" {

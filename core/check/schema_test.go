@@ -19,7 +19,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// compiled gives the schema of a kind of file, compiled by another hand.
+// compiled returns the schema of a kind of file, compiled by another hand.
 func compiled(t *testing.T, file string) *jsonschema.Schema {
 	t.Helper()
 	text, err := json.Marshal(language.New().Schema(file))

@@ -10,7 +10,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// formerNames tells of names that functions cannot have had.
+// formerNames reports former names that functions cannot have had.
 func (w *whole) formerNames() {
 	first := map[string]string{}
 	for i, fn := range w.out.Functions {
@@ -33,7 +33,7 @@ func (w *whole) formerNames() {
 	}
 }
 
-// gates tells of gates that can never hold.
+// gates reports gates that can never pass.
 func (w *whole) gates() {
 	withCases := map[string]bool{}
 	for _, fn := range w.out.Functions {
@@ -83,7 +83,7 @@ func (w *whole) gates() {
 	}
 }
 
-// nearlyRight tells of files that look like manifests and are not read.
+// nearlyRight reports files that look like manifests and are not read.
 func (w *whole) nearlyRight() {
 	var inner []string
 	for _, dir := range manifest.Services(w.all) {

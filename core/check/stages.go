@@ -21,7 +21,7 @@ func (w *whole) stages() []manifest.Stage {
 	return slices.DeleteFunc(slices.Clone(w.out.Stages), func(s manifest.Stage) bool { return s.Name != w.options.Stage })
 }
 
-// ofStages says of diagnostics of one file which stage they stand under, and
+// ofStages returns of diagnostics of one file which stage they stand under, and
 // leaves out those of stages that the check is not about.
 func (w *whole) ofStages(f *known, found []diagnostic.Diagnostic) []diagnostic.Diagnostic {
 	var out []diagnostic.Diagnostic
@@ -36,7 +36,7 @@ func (w *whole) ofStages(f *known, found []diagnostic.Diagnostic) []diagnostic.D
 	return out
 }
 
-// stageAt gives the stage whose part of a file a place lies in, or "".
+// stageAt returns the stage whose part of a file a place lies in, or "".
 func (k *known) stageAt(line, column int) string {
 	within := func(from, to *tree.Node) bool {
 		after := line > int(from.Line) || line == int(from.Line) && column >= int(from.Column)
@@ -202,7 +202,7 @@ func (w *whole) checkRules(n *tree.Node) {
 	}
 }
 
-// expression tells what is wrong with a CEL expression, at its place.
+// expression reports what is wrong with a CEL expression, at its place.
 func (w *whole) expression(language *expression.Language, n *tree.Node, what string) {
 	_, err := language.Compile(n.Value())
 	if err == nil {
@@ -239,7 +239,7 @@ func (w *whole) checkShift(n *tree.Node) {
 	}
 }
 
-// twice tells of items of a list that stand in it twice.
+// twice reports duplicate items of a list.
 func (w *whole) twice(n *tree.Node, what string) {
 	if n == nil || n.Kind != tree.Sequence {
 		return

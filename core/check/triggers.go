@@ -113,7 +113,7 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	}
 }
 
-// ofSomeTrigger tells whether a key means something for a kind of trigger: what is
+// ofSomeTrigger reports whether a key means something for a kind of trigger: what is
 // none of them was told already.
 func ofSomeTrigger(key string) bool {
 	return slices.ContainsFunc(manifest.TriggerKinds(),
@@ -143,7 +143,7 @@ func (w *whole) openTo(name, t, written, route *tree.Node) {
 	d.Fix = &diagnostic.Fix{Title: "Open to authenticated callers", Edits: []diagnostic.Edit{{Range: end, Text: insert}}}
 }
 
-// circles tells of functions that run after themselves, by way of others or at once.
+// circles reports functions that run after themselves, directly or through others.
 func (w *whole) circles() {
 	stages := []string{""}
 	for _, s := range w.stages() {
@@ -182,7 +182,7 @@ func (w *whole) circles() {
 	}
 }
 
-// circle gives the triggers that lead from a function back to it, or nil.
+// circle returns the triggers that lead from a function back to it, or nil.
 func circle(from string, after map[string][]*manifest.Trigger) []*manifest.Trigger {
 	seen := map[string]bool{}
 	var walk func(name string) []*manifest.Trigger

@@ -1,4 +1,4 @@
-// Package cores shares work out to all processors.
+// Package cores distributes work over all processors.
 package cores
 
 import (

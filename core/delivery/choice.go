@@ -50,7 +50,7 @@ func Choose(own *manifest.Service, differing []string, of map[string]int, chosen
 	return c, nil
 }
 
-// Beside gives the choice where other functions are in the stage than when it was made:
+// Beside returns the choice where other functions are in the stage than when it was made:
 // those that are not chosen stay as they are now.
 func (c *Choice) Beside(own *manifest.Service, of map[string]int) *Choice {
 	out := &Choice{Functions: c.Functions, Kept: map[string]int{}}
@@ -67,12 +67,12 @@ func (c *Choice) Beside(own *manifest.Service, of map[string]int) *Choice {
 	return out
 }
 
-// Enters tells whether a function comes in by the choice; all do where there is none.
+// Enters reports whether a function comes in by the choice; all do where there is none.
 func (c *Choice) Enters(function string) bool {
 	return c == nil || slices.Contains(c.Functions, function)
 }
 
-// Version gives the version that a function is at, where another one came in by the
+// Version returns the version that a function is at, where another one came in by the
 // choice: that one, or what it was left at.
 func (c *Choice) Version(function string, entered int) int {
 	if c == nil || c.Enters(function) {
@@ -84,7 +84,7 @@ func (c *Choice) Version(function string, entered int) int {
 	return entered
 }
 
-// AllowsPartial tells whether who asks for an entry may choose functions: all rules that
+// AllowsPartial reports whether who asks for an entry may choose functions: all rules that
 // hold there have to allow it.
 func (e Entry) AllowsPartial() bool {
 	rules := e.Rules()

@@ -158,11 +158,11 @@ func approvals(a manifest.Approvals, f Facts) Gate {
 	if a.From != "" {
 		g.Reason += " from " + a.From
 	}
-	if !a.AllowPushers && len(f.Authors) > 0 {
-		g.Reason += " (not from the authors " + strings.Join(f.Authors, ", ") + ")"
-	}
 	if len(by) > 0 {
 		g.Reason += "; approved by " + strings.Join(by, " and ")
+	}
+	if !a.AllowPushers && len(f.Authors) > 0 {
+		g.Reason += "; " + strings.Join(f.Authors, " and ") + " pushed this version and cannot approve it"
 	}
 	if len(former) > 0 {
 		g.Reason += fmt.Sprintf("; %s approved before Rudmar was upgraded, when an approval covered other data, and must approve again",
@@ -181,7 +181,7 @@ func isFormer(shown []string) bool {
 	return slices.ContainsFunc(shown, func(text string) bool { _, ok := plan.ParseFact(text); return !ok })
 }
 
-// Counts tells whether a person's approval counts: they belong to the group and,
+// Counts reports whether a person's approval counts: they belong to the group and,
 // where authors may not, pushed none of the commits.
 func Counts(a manifest.Approvals, p Approval, authors []string) bool {
 	return (a.From == "" || slices.Contains(p.Groups, a.From)) && (a.AllowPushers || !slices.Contains(authors, p.Person))
@@ -205,7 +205,7 @@ func Moved(before, now []string) []string {
 	return out
 }
 
-// Within tells whether a meaning holds nothing that another does not: what is
+// Within reports whether a meaning holds nothing that another does not: what is
 // left to do of it, and no more.
 func Within(meaning, agreed []string) bool {
 	return len(beyond(meaning, agreed)) == 0

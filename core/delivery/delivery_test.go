@@ -216,7 +216,7 @@ func TestAtTheLimits(t *testing.T) {
 	}
 	for _, authors := range [][]string{nil, {"wren"}} {
 		got := gate(delivery.ApprovalsGate, func(f *delivery.Facts) { f.Approvals, f.Authors = nil, authors })
-		if strings.Contains(got.Reason, "not from the authors") != (len(authors) > 0) {
+		if strings.Contains(got.Reason, "pushed this version") != (len(authors) > 0) {
 			t.Errorf("authors %v: %s", authors, got.Reason)
 		}
 	}
@@ -238,7 +238,7 @@ func TestRulesWaitForAPlan(t *testing.T) {
 	}
 }
 
-// TestWhatKeepsOut tells what fails from what waits.
+// TestWhatKeepsOut distinguishes gates that are not met from gates that wait.
 func TestWhatKeepsOut(t *testing.T) {
 	gate := func(kind, name string, state delivery.GateState) delivery.Gate {
 		return delivery.Gate{Kind: kind, Name: name, State: state, Reason: name + " " + string(state)}
@@ -315,7 +315,7 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 			before(func(e *delivery.Earlier) { e.Metrics = delivery.Metrics{Invocations: 199, Errors: 199} }), "soak",
 			delivery.GateWaiting, "199 of 200"},
 		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.GateWaiting,
-			"waiting for 1 more approval from growers-council (not from the authors wren); approved by linden"},
+			"waiting for 1 more approval from growers-council; approved by linden; wren pushed this version and cannot approve it"},
 		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.GateWaiting,
 			"waiting for 2 approvals from"},
 		{"one person twice", func(f *delivery.Facts) { f.Approvals[1] = f.Approvals[0] }, "approvals",

@@ -117,14 +117,14 @@ type Facts struct {
 
 func (f Facts) gone(stage string) bool { return f.Gone[stage] }
 
-// wish is one gate that a stage's rules ask for: what it asks for, and how it
+// requirement is one gate that a stage's rules ask for: what it asks for, and how it
 // is judged.
-type wish struct {
+type requirement struct {
 	of    any
 	judge func() Gate
 }
 
-// Gates gives every gate that guards an entry with its state, in a fixed order:
+// Gates returns every gate that guards an entry with its state, in a fixed order:
 // those of the standing rules and of the version's own. What both ask for alike
 // is one gate. Rules are evaluated until the context's deadline.
 func Gates(ctx context.Context, e Entry, f Facts) []Gate {
@@ -152,19 +152,19 @@ func Gates(ctx context.Context, e Entry, f Facts) []Gate {
 	return out
 }
 
-// asksFor tells whether the version's own rules ask for a gate too.
+// asksFor reports whether the version's own rules ask for a gate too.
 func asksFor(ctx context.Context, e Entry, f Facts, of any) bool {
-	return slices.ContainsFunc(wishes(ctx, e, e.Own, f), func(w wish) bool { return same(w.of, of) })
+	return slices.ContainsFunc(wishes(ctx, e, e.Own, f), func(w requirement) bool { return same(w.of, of) })
 }
 
 // wishes lists the gates that a stage's rules ask for.
-func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish {
+func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []requirement {
 	type after[T any] struct {
 		Kind, Stage string
 		Of          T
 	}
-	var out []wish
-	add := func(of any, judge func() Gate) { out = append(out, wish{of, judge}) }
+	var out []requirement
+	add := func(of any, judge func() Gate) { out = append(out, requirement{of, judge}) }
 	// Which branch a stage takes is said by the rules that stand there alone: a
 	// version that changes it comes by the one that is taken until then.
 	if stage.When == manifest.OnPush && (stage != e.Own || e.Standing == nil) && !e.Removes() {
@@ -202,12 +202,12 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish
 // Passed reports whether the version can enter past the gate.
 func (g Gate) Passed() bool { return g.State == GatePassed || g.State == GateOverridden }
 
-// AllPassed tells whether a version may enter.
+// AllPassed reports whether a version may enter.
 func AllPassed(gates []Gate) bool {
 	return !slices.ContainsFunc(gates, func(g Gate) bool { return !g.Passed() })
 }
 
-// BlockedBy says what keeps a version out that waiting alone does not end: the first gate
+// BlockedBy returns what keeps a version out that waiting alone does not end: the first gate
 // that fails; "" where none does, or where the version is still on its way to the stage.
 func BlockedBy(gates []Gate) string {
 	for _, g := range gates {
@@ -226,7 +226,7 @@ func BlockedBy(gates []Gate) string {
 
 func refusedBy(rule Gate) string { return "blocked by the rule " + rule.Name }
 
-// Open says what each gate that does not hold waits for: first those that fail, as that
+// Open returns what each gate that does not hold waits for: first those that fail, as that
 // does not pass by waiting.
 func Open(gates []Gate) []string {
 	failing, waiting := []string{}, []string{}
@@ -244,7 +244,7 @@ func Open(gates []Gate) []string {
 	return append(failing, waiting...)
 }
 
-// Summary says in a few words how the gates stand.
+// Summary returns in a few words how the gates stand.
 func Summary(gates []Gate) string {
 	open := Open(gates)
 	if len(open) == 0 {

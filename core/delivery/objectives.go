@@ -10,7 +10,7 @@ import (
 	"rudmar/core/metrics"
 )
 
-// Missed tells in what figures miss what a function's objectives ask for; "" for nothing,
+// Missed reports in what figures miss what a function's objectives ask for; "" for nothing,
 // and where there were no calls.
 func Missed(o manifest.Objectives, sum metrics.Sum) string {
 	var out []string

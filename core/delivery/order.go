@@ -7,7 +7,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Stages gives the stages that a version declares, in their order, and among
+// Stages returns the stages that a version declares, in their order, and among
 // them, each after the stage that it stood after, those that it no longer
 // declares but whose rules still stand. A nil in standing is left out.
 func Stages(declared []manifest.Stage, standing map[string]*manifest.Stage) []manifest.Stage {

@@ -11,13 +11,13 @@ type Override struct {
 	Person, Reason string
 }
 
-// CanOverride tells whether a kind of gate can be passed over: what a version has to have
+// CanOverride reports whether a kind of gate can be passed over: what a version has to have
 // come through, and what asks that somebody asks, cannot.
 func CanOverride(kind string) bool {
 	return slices.Contains([]string{CasesGate, SoakGate, ApprovalsGate, WindowGate, RuleGate}, kind)
 }
 
-// Overridable tells whether the gate can be passed over as it is now.
+// Overridable reports whether the gate can be passed over as it is now.
 func (g Gate) Overridable() bool { return !g.Passed() && CanOverride(g.Kind) }
 
 // ApplyOverrides lets the gates hold that somebody passed over, and says so. Those that hold

@@ -21,16 +21,16 @@ type Entry struct {
 	Standing *manifest.Stage
 }
 
-// Removes tells that the version enters the stage by taking it away.
+// Removes reports that the version enters the stage by taking it away.
 func (e Entry) Removes() bool { return e.Own == nil }
 
-// Rules gives the rules that the version has to meet: those that stand and its
+// Rules returns the rules that the version has to meet: those that stand and its
 // own, as far as there are any, the standing ones first.
 func (e Entry) Rules() []*manifest.Stage {
 	return slices.DeleteFunc([]*manifest.Stage{e.Standing, e.Own}, func(s *manifest.Stage) bool { return s == nil })
 }
 
-// rules gives the rules of the entry, the standing ones first. A stage that is
+// rules returns the rules of the entry, the standing ones first. A stage that is
 // gone is not waited for: what stands after it stands after what the version
 // itself names.
 func (e Entry) rules(gone func(stage string) bool) []*manifest.Stage {
@@ -45,7 +45,7 @@ func (e Entry) rules(gone func(stage string) bool) []*manifest.Stage {
 	return e.Rules()
 }
 
-// RuleChanges tells what a version would make of the rules that stand in a
+// RuleChanges reports what a version would make of the rules that stand in a
 // stage once it has settled there, what it loosens first. There are none for
 // the first version.
 func (e Entry) RuleChanges() []impact.RuleChange {
@@ -112,7 +112,7 @@ func casesWords(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-// coversCases tells whether the cases of one gate include those of another.
+// coversCases reports whether the cases of one gate include those of another.
 func coversCases(a, b []string) bool {
 	return slices.Contains(a, "all") ||
 		!slices.ContainsFunc(b, func(name string) bool { return !slices.Contains(a, name) })
@@ -230,5 +230,5 @@ func targetsWords(s *manifest.Stage) string {
 	return strings.Join(words, ", ")
 }
 
-// same tells whether two gates ask for the same.
+// same reports whether two gates ask for the same.
 func same(a, b any) bool { return reflect.DeepEqual(a, b) }

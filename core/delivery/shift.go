@@ -75,7 +75,7 @@ func (s Shift) On() Shift {
 	return s.on()
 }
 
-// Shift gives by which shares a version gets the calls: those of the rules that stand
+// Shift returns by which shares a version gets the calls: those of the rules that stand
 // in the stage, else its own; nil where it gets all at once.
 func (e Entry) Shift() *manifest.Shift {
 	if e.Standing != nil && e.Standing.Shift != nil {

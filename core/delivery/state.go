@@ -1,6 +1,5 @@
-// Package delivery holds the rules of a version's way through the stages: the
-// states that it has in a stage, what leads from one to the next, and the
-// gates that guard the entry.
+// Package delivery contains the rules of deliveries: the states of a version in a stage, the
+// transitions between them, and the gates that a version must pass.
 package delivery
 
 import (
@@ -48,7 +47,7 @@ const (
 // ErrTransition tells that an event has no meaning in a state.
 var ErrTransition = errors.New("not allowed in this state")
 
-// Next gives the state after an event.
+// Next returns the state after an event.
 func Next(s State, e Event) (State, error) {
 	switch {
 	case s == Waiting && e == Enter:
@@ -81,13 +80,13 @@ func Next(s State, e Event) (State, error) {
 	return s, fmt.Errorf("%q while %s: %w", e, s, ErrTransition)
 }
 
-// Moving tells whether a version is on its way in the stage: while it is, no
+// Moving reports whether a version is on its way in the stage: while it is, no
 // other may move there.
 func Moving(s State) bool {
 	return s == Planning || s == Deploying || s == Shifting || s == Testing
 }
 
-// Over tells whether nothing follows the state by itself.
+// Over reports whether nothing follows the state by itself.
 func Over(s State) bool {
 	return s == Settled || s == Rejected || s == RolledBack || s == Superseded
 }

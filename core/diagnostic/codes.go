@@ -84,7 +84,7 @@ type Explanation struct {
 	Right  string `json:"right"`
 }
 
-// Explain gives the explanation of a code; false where there is no such code.
+// Explain returns the explanation of a code; false where there is no such code.
 func Explain(code Code) (Explanation, bool) {
 	for _, e := range Explanations() {
 		if e.Code == code {

@@ -1,6 +1,5 @@
-// Package diagnostic gives what checkers tell: places in texts, problems with
-// their stable codes, fixes and how to carry them out, the explanation of each
-// code, and the forms of all that for other tools.
+// Package diagnostic defines diagnostics: locations in files, stable codes, fixes and their
+// application, the explanation of each code, and output formats for other tools.
 package diagnostic
 
 import (
@@ -29,7 +28,7 @@ type Range struct {
 	EndColumn int    `json:"endColumn"`
 }
 
-// String gives the place in the form file:line:column.
+// String returns the place in the form file:line:column.
 func (r Range) String() string { return fmt.Sprintf("%s:%d:%d", r.File, r.Line, r.Column) }
 
 // Edit replaces the text of a range. An empty range inserts.
@@ -55,17 +54,17 @@ type Diagnostic struct {
 	Fix   *Fix   `json:"fix,omitempty"`
 }
 
-// String gives the diagnostic on one line, as compilers do.
+// String returns the diagnostic on one line, as compilers do.
 func (d Diagnostic) String() string {
 	return plain(fmt.Sprintf("%s: %s (%s)", d.Range, d.Message, d.Code))
 }
 
-// Mend gives the diagnostic a fix that writes a text in its place.
+// Mend adds a fix to the diagnostic that writes a text in its place.
 func (d *Diagnostic) Mend(title, text string) {
 	d.Fix = &Fix{Title: title, Edits: []Edit{{Range: d.Range, Text: text}}}
 }
 
-// Meant says what was probably meant instead, with a fix that writes it in the
+// Meant adds what was probably meant instead, with a fix that writes it in the
 // diagnostic's place; "" says nothing.
 func (d *Diagnostic) Meant(near string) {
 	if near != "" {
@@ -74,7 +73,7 @@ func (d *Diagnostic) Meant(near string) {
 	}
 }
 
-// Excerpt gives the source line of the diagnostic with a marker under the
+// Excerpt returns the source line of the diagnostic with a marker under the
 // place, or "" where the text has no such line. Where there are many of one text,
 // NewText saves looking for the line each time.
 func (d Diagnostic) Excerpt(text []byte) string { return NewText(text).Excerpt(d) }
@@ -91,7 +90,7 @@ func NewText(text []byte) *Text { return &Text{text, lineStarts(text)} }
 // excerptWidth is how many characters of a line are shown.
 const excerptWidth = 160
 
-// Excerpt gives the source line of a diagnostic with a marker under the place.
+// Excerpt returns the source line of a diagnostic with a marker under the place.
 func (t *Text) Excerpt(d Diagnostic) string {
 	if d.Line < 1 || d.Line > len(t.lines) {
 		return ""
@@ -147,7 +146,7 @@ func Clip(s string) string {
 	return s
 }
 
-// HasErrors tells whether any of the diagnostics stops a build.
+// HasErrors reports whether any of the diagnostics stops a build.
 func HasErrors(ds []Diagnostic) bool {
 	for _, d := range ds {
 		if d.Severity == Error {

@@ -1,6 +1,6 @@
 package diagnostic
 
-// Nearest gives the known name that was probably meant, or "" where none is
+// Nearest returns the known name that was probably meant, or "" where none is
 // near: up to a third of the letters may differ, by the optimal string
 // alignment distance (a swap of neighbours counts once).
 func Nearest(name string, known []string) string {

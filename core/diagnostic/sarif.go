@@ -2,7 +2,7 @@ package diagnostic
 
 import "sort"
 
-// SARIF gives diagnostics in the form of SARIF 2.1.0, for tools that show the
+// SARIF returns diagnostics in the form of SARIF 2.1.0, for tools that show the
 // findings of checkers beside the code. Files are relative to the folder that
 // was checked.
 func SARIF(found []Diagnostic) map[string]any {

@@ -1,5 +1,5 @@
-// Package event makes the events that functions are called with: a request for
-// a route, and for everything else an event in the form of CloudEvents 1.0.
+// Package event builds the events that invoke functions: a request for a route, and otherwise an
+// event in the CloudEvents 1.0 format.
 package event
 
 import "time"
@@ -17,7 +17,7 @@ func (o Of) cloud(kind, source string, data any) map[string]any {
 	}
 }
 
-// With gives an event the data that somebody wants to try instead of its own.
+// With returns an event the data that somebody wants to try instead of its own.
 func With(event map[string]any, data any) map[string]any {
 	event["data"] = data
 	return event
@@ -88,7 +88,7 @@ type End struct {
 	Event                any // what it was called with
 }
 
-// What says how it ended in the words of triggers: succeeded, or failed.
+// What returns how it ended in the words of triggers: succeeded, or failed.
 func (e End) What() string {
 	if e.Outcome == Succeeded {
 		return Succeeded
@@ -118,7 +118,7 @@ type Request struct {
 	InBase64 bool `json:"body_is_base64,omitempty"`
 }
 
-// Whole gives the request with empty mappings where there were none.
+// Whole returns the request with empty mappings where there were none.
 func (r Request) Whole() Request {
 	for _, m := range []*map[string]string{&r.Params, &r.Headers} {
 		if *m == nil {

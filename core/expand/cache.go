@@ -26,7 +26,7 @@ type became struct {
 	out     []Resource
 }
 
-// of gives what a function became; i is where it would stand if nothing came or went.
+// of returns what a function became; i is where it would stand if nothing came or went.
 func (b *became) of(i int, fn *manifest.Function, config *manifest.Config, artifact string) (piece, bool) {
 	if b == nil {
 		return piece{}, false
@@ -80,7 +80,7 @@ type piece struct {
 	elsewhere bool
 }
 
-// is tells whether two pieces are one and the same.
+// is reports whether two pieces are one and the same.
 func (p *piece) is(other piece) bool {
 	return len(p.resources) > 0 && len(other.resources) > 0 && &p.resources[0] == &other.resources[0]
 }

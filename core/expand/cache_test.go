@@ -34,7 +34,7 @@ func rows(t *testing.T, names string, changes map[string]string) *manifest.Servi
 	return r.Service
 }
 
-// with gives a service with the functions of another one that has more, fewer or other
+// with returns a service with the functions of another one that has more, fewer or other
 // ones: those of the same name stay what they are, but for the changed.
 func with(s, other *manifest.Service, changed ...string) *manifest.Service {
 	out := *s

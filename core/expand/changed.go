@@ -7,7 +7,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Changed tells which functions of a service become something else than they
+// Changed reports which functions of a service become something else than they
 // did before, in a stage and on a target that both have: by their own
 // manifests, a default, a setting, or a value of the stage. Code is not
 // compared. Those that are new are among them.
@@ -32,7 +32,7 @@ func Changed(before, after *manifest.Service) map[string]bool {
 	return out
 }
 
-// SecretNames gives each secret of a service its own name as its value, for
+// SecretNames returns each secret of a service its own name as its value, for
 // where what a service becomes is compared and no value may take part.
 func SecretNames(s *manifest.Service) map[string]string {
 	out := make(map[string]string, len(s.Secrets))
@@ -42,7 +42,7 @@ func SecretNames(s *manifest.Service) map[string]string {
 	return out
 }
 
-// byFunction gives what each function becomes, by address.
+// byFunction returns what each function becomes, by address.
 func byFunction(s *manifest.Service, stage *manifest.Stage,
 	target manifest.Target) map[string]map[string]map[string]any {
 	// what cannot be said yet is the same on both sides

@@ -1,5 +1,4 @@
-// Package expand says what a service becomes in a stage: the resources that
-// are wanted there, with the origin of every value.
+// Package expand computes the resources of a service in a stage, with the origin of each value.
 package expand
 
 import (
@@ -35,10 +34,10 @@ type Resource struct {
 	Secrets    map[string]string `json:"-"` // attribute → the value that must not be shown
 }
 
-// Get gives the value of an attribute, or nil.
+// Get returns the value of an attribute, or nil.
 func (r *Resource) Get(name string) any { return r.attribute(name).Value }
 
-// attribute gives an attribute; the zero one where there is none.
+// attribute returns an attribute; the zero one where there is none.
 func (r *Resource) attribute(name string) Attribute {
 	for _, a := range r.Attributes {
 		if a.Name == name {
@@ -48,7 +47,7 @@ func (r *Resource) attribute(name string) Attribute {
 	return Attribute{}
 }
 
-// Values gives the attributes as a map.
+// Values returns the attributes as a map.
 func (r *Resource) Values() map[string]any {
 	out := make(map[string]any, len(r.Attributes))
 	for _, a := range r.Attributes {
@@ -75,7 +74,7 @@ type Problem struct {
 	From    tree.Origin `json:"from"`
 }
 
-// Expand gives the resources of a service in a stage on a target, sorted by
+// Expand returns the resources of a service in a stage on a target, sorted by
 // address, and what keeps them from being complete.
 func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs) ([]Resource, []Problem) {
 	return ExpandAgain(s, stage, target, in, nil)
@@ -255,7 +254,7 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	return addresses
 }
 
-// readable gives what a permission to read one of the service's own secrets
+// readable returns what a permission to read one of the service's own secrets
 // carries: its value in this stage, so that the platform can give it out.
 func (x *expander) readable(resource string, verbs []string, from tree.Origin) ([]Attribute, map[string]string) {
 	name, ok := strings.CutPrefix(resource, "secrets/")

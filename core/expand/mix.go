@@ -19,7 +19,7 @@ type Part struct {
 	Has func(function string) bool
 }
 
-// Mix gives the resources of parts of several versions on a target like Expand, and
+// Mix returns the resources of parts of several versions on a target like Expand, and
 // beside the problems of each what does not go together: routes that take the same
 // request, and functions that listen to one that is not there.
 func Mix(parts []Part, target manifest.Target) ([]Resource, []Problem) {
@@ -36,7 +36,7 @@ func Mix(parts []Part, target manifest.Target) ([]Resource, []Problem) {
 	return out, append(problems, apart(out)...)
 }
 
-// apart tells what of some resources does not go together.
+// apart reports what of some resources does not go together.
 func apart(resources []Resource) []Problem {
 	type taker struct {
 		route route.Route

@@ -85,7 +85,7 @@ func settingText(v any) string {
 	return canon.Text(v)
 }
 
-// url gives the address of a function's first route in this stage.
+// url returns the address of a function's first route in this stage.
 func (x *expander) url(name string) string {
 	if fn := x.service.Function(name); fn != nil {
 		for _, t := range fn.At(x.stage.Name).Triggers {

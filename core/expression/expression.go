@@ -1,5 +1,5 @@
-// Package expression evaluates CEL expressions (cel.dev) under limits: what
-// cases expect of an answer, and what the rules of a gate demand.
+// Package expression evaluates CEL expressions (cel.dev) under limits, for the expectations of
+// cases and the rules of gates.
 package expression
 
 import (
@@ -41,7 +41,7 @@ type Expression struct {
 	program cel.Program
 }
 
-// ForCases gives the language of expectations: status, headers, body, logs,
+// ForCases returns the language of expectations: status, headers, body, logs,
 // took, memory_peak and cold.
 func ForCases() (*Language, error) {
 	return newLanguage(
@@ -86,7 +86,7 @@ func (l *Language) Compile(text string) (*Expression, error) {
 	return &Expression{text: text, program: program}, nil
 }
 
-// String gives the expression's text.
+// String returns the expression's text.
 func (e *Expression) String() string { return e.text }
 
 // Holds evaluates the expression over the variables, until the context's deadline.

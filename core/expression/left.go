@@ -16,7 +16,7 @@ import (
 	"google.golang.org/protobuf/types/known/structpb"
 )
 
-// Found says what the expression's left side was: of "status == 200" the
+// Found returns what the expression's left side was: of "status == 200" the
 // value of status, of "logs.exists(…)" that of logs. It is "" where there is no
 // such side.
 func (l *Language) Found(ctx context.Context, text string, variables map[string]any) string {
@@ -34,7 +34,7 @@ func (l *Language) Found(ctx context.Context, text string, variables map[string]
 	return strings.Join(found, ", ")
 }
 
-// leftSides gives the left side of an expression, and of each part that "and" or
+// leftSides returns the left side of an expression, and of each part that "and" or
 // "or" joins.
 func leftSides(e ast.Expr) []ast.Expr {
 	if e.Kind() == ast.CallKind {

@@ -56,7 +56,7 @@ type Rules struct {
 	Metrics Metrics `cel:"metrics"`
 }
 
-// Variables gives the rules' variables by name.
+// Variables returns the rules' variables by name.
 func (r *Rules) Variables() map[string]any {
 	return map[string]any{"plan": r.Plan, "impact": r.Impact, "version": r.Version, "metrics": r.Metrics}
 }
@@ -102,7 +102,7 @@ func typeName(t reflect.Type) string {
 	return "string"
 }
 
-// ForRules gives the language of gate rules: plan, consequences, version and
+// ForRules returns the language of gate rules: plan, consequences, version and
 // metrics, each with its fields.
 func ForRules() (*Language, error) {
 	options := []cel.EnvOption{ext.NativeTypes(ext.ParseStructTag("cel"), reflect.TypeFor[Plan](),

@@ -16,7 +16,7 @@ func Example() {
 				Attributes: map[string]any{"route": "route/warn/ask", "to": []any{to}}},
 		}
 	}
-	for _, o := range impact.Weigh(side("members"), side("anyone"), nil).Opened {
+	for _, o := range impact.Assess(side("members"), side("anyone"), nil).Opened {
 		fmt.Println(o.Route, "was open to", o.Before, "and will be to", o.After, o.Public)
 	}
 	// Output: GET /frost was open to members and will be to anyone true

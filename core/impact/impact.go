@@ -1,6 +1,6 @@
-// Package consequence says what a change of a stage means beyond its steps:
-// who may newly reach what, what becomes public, what starts cold, what is lost,
-// and, by what was observed, what will not fit, what fires when, and what it costs.
+// Package impact computes the impact of a change beyond its steps: access and routes that open or
+// close, cold starts, data loss and, from observed invocations, memory and time limits, schedules
+// and cost.
 package impact
 
 import (
@@ -92,9 +92,9 @@ type Impact struct {
 	Removed []string     `json:"dataLoss"`   // log stores and revisions that are deleted, by address
 }
 
-// Weigh compares a stage before and after. touched gives the kind of change
+// Assess compares a stage before and after. touched gives the kind of change
 // per address.
-func Weigh(before, after []Resource, touched map[string]resource.Change) Impact {
+func Assess(before, after []Resource, touched map[string]resource.Change) Impact {
 	c := Impact{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Gaps: []Gap{},
 		Cold: []string{}, Removed: []string{}}
 	had, has := statements(before), statements(after)

@@ -30,7 +30,7 @@ func route(fn, path string, to ...any) []r {
 func TestReach(t *testing.T) {
 	before := []r{grant("warn", "tables/a", "read"), grant("warn", "tables/b", "read"), grant("gone", "tables/x", "write")}
 	after := []r{grant("warn", "tables/*", "read"), grant("new", "tables/a", "*")}
-	c := impact.Weigh(before, after, nil)
+	c := impact.Assess(before, after, nil)
 	if got, want := fmt.Sprint(c.Gained), "[{new [*] tables/a [] true <nil>} {warn [read] tables/* [read tables/a read tables/b] true <nil>}]"; got != want {
 		t.Errorf("gained %s, want %s", got, want)
 	}
@@ -61,7 +61,7 @@ func TestOpened(t *testing.T) {
 			before = route("warn", "/frost", tt.before...)
 		}
 		got := ""
-		for _, o := range impact.Weigh(before, route("warn", "/frost", tt.after...), nil).Opened {
+		for _, o := range impact.Assess(before, route("warn", "/frost", tt.after...), nil).Opened {
 			got += fmt.Sprintf("%s: %s→%s public=%v", o.Route, o.Before, o.After, o.Public)
 		}
 		if got != tt.want {
@@ -71,7 +71,7 @@ func TestOpened(t *testing.T) {
 }
 
 func TestColdAndLost(t *testing.T) {
-	c := impact.Weigh(nil, nil,
+	c := impact.Assess(nil, nil,
 		map[string]resource.Change{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete",
 			"logs/gone": "delete", "revision/gone": "delete", "function/c": "update", "revision/c": "create",
 			"logs/c": "create", "pointer/c": "replace"})
@@ -84,7 +84,7 @@ func TestColdAndLost(t *testing.T) {
 func TestReachSaysWhere(t *testing.T) {
 	said, silent := grant("warn", "tables/a", "read"), grant("warn", "tables/b", "read")
 	said.From = &tree.Origin{File: "warn/function.yaml", Line: 9}
-	gained := impact.Weigh(nil, []r{said, silent}, nil).Gained
+	gained := impact.Assess(nil, []r{said, silent}, nil).Gained
 	if len(gained) != 2 || gained[0].From == nil || *gained[0].From != *said.From || gained[1].From != nil {
 		t.Errorf("%+v", gained)
 	}
@@ -93,11 +93,11 @@ func TestReachSaysWhere(t *testing.T) {
 // However the routes stand in their list, the same is said of them, in the same order.
 func TestOrderOfRoutesIsNothing(t *testing.T) {
 	after := all("c/x GET /a anyone", "a/x ANY /b authenticated", "b/x POST /{rest...} growers", "a/y HEAD /c anyone")
-	want := fmt.Sprint(impact.Weigh(nil, after, nil).Opened)
+	want := fmt.Sprint(impact.Assess(nil, after, nil).Opened)
 	dice := rand.New(rand.NewPCG(3, 5))
 	for range 20 {
 		dice.Shuffle(len(after), func(i, j int) { after[i], after[j] = after[j], after[i] })
-		if got := fmt.Sprint(impact.Weigh(nil, after, nil).Opened); got != want {
+		if got := fmt.Sprint(impact.Assess(nil, after, nil).Opened); got != want {
 			t.Fatalf("%s, and in another order %s", want, got)
 		}
 	}
@@ -113,7 +113,7 @@ func TestClosedByMethods(t *testing.T) {
 		{"GET", "GET", false}, {"GET", "ANY", false}, {"HEAD", "GET", false}, {"POST", "ANY", false}, {"ANY", "ANY", false},
 		{"GET", "POST", true}, {"POST", "GET", true}, {"HEAD", "POST", true}, {"ANY", "GET", true}, {"ANY", "POST", true},
 	} {
-		c := impact.Weigh(all("a/x "+tt.before+" /s authenticated"), all("a/x "+tt.after+" /s authenticated"), nil)
+		c := impact.Assess(all("a/x "+tt.before+" /s authenticated"), all("a/x "+tt.after+" /s authenticated"), nil)
 		if got := len(c.Closed) > 0; got != tt.closes {
 			t.Errorf("%s to %s: closes %v (%+v)", tt.before, tt.after, got, c.Closed)
 		}

@@ -28,7 +28,7 @@ type door struct {
 	function, trigger string
 }
 
-// admits tells whether somebody may pass: anyone, a member of no group, or one
+// admits reports whether somebody may pass: anyone, a member of no group, or one
 // of a group. Members are in every opening for anyone, and those of a group in
 // every one for members.
 func (d door) admits(who string) bool {
@@ -258,7 +258,7 @@ func newOnward(doors []door, among []int, at int) *onward {
 	return o
 }
 
-// by gives the doors that go on with a piece. Which of them takes a request does not
+// by returns the doors that go on with a piece. Which of them takes a request does not
 // depend on their order.
 func (o *onward) by(piece string) []int {
 	out := slices.Concat(o.literal[piece], o.rest)

@@ -62,7 +62,7 @@ func TestWhatOpens(t *testing.T) {
 		{"escaped", []string{"a/x GET /a%20b anyone"}, []string{"a/x GET /a%20c anyone"}, "a/x GET /a%20c by nobody public"},
 	} {
 		var got []string
-		for _, o := range impact.Weigh(all(tt.before...), all(tt.after...), nil).Opened {
+		for _, o := range impact.Assess(all(tt.before...), all(tt.after...), nil).Opened {
 			before := o.Before
 			if before == "" {
 				before = "nobody"
@@ -105,7 +105,7 @@ func TestOpeningsAgainstBruteForce(t *testing.T) {
 			}
 		}
 		got := map[string]bool{}
-		for _, o := range impact.Weigh(all(before...), all(after...), nil).Opened {
+		for _, o := range impact.Assess(all(before...), all(after...), nil).Opened {
 			got[o.Trigger] = o.Public
 			method, path, _ := strings.Cut(o.Request, " ")
 			who := "vets"
@@ -225,7 +225,7 @@ func TestMovedAgainstBruteForce(t *testing.T) {
 		}
 		slices.Sort(want)
 		got := []string{}
-		for _, m := range impact.Weigh(all(before...), all(after...), nil).Moved {
+		for _, m := range impact.Assess(all(before...), all(after...), nil).Moved {
 			one := fmt.Sprint(m.Was, " ", m.Now, " ", m.Shadowed)
 			method, path, _ := strings.Cut(m.Request, " ")
 			if hands(method, path) != one {
@@ -242,7 +242,7 @@ func TestMovedAgainstBruteForce(t *testing.T) {
 	}
 }
 
-// enters tells which trigger takes a request, and whether it lets somebody in.
+// enters reports which trigger takes a request, and whether it lets somebody in.
 func enters(side []string, method, path, who string) (string, bool) {
 	var list []routes.Route
 	var texts [][]string
@@ -279,7 +279,7 @@ func BenchmarkOpenings(b *testing.B) {
 		before, after := side(n, "GET /last authenticated"), side(n, "GET /last anyone")
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			for b.Loop() {
-				if c := impact.Weigh(before, after, nil); len(c.Opened) != 1 {
+				if c := impact.Assess(before, after, nil); len(c.Opened) != 1 {
 					b.Fatal(c.Opened)
 				}
 			}

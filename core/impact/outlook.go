@@ -11,8 +11,8 @@ import (
 	"rudmar/core/timing"
 )
 
-// Seen is what was observed of a stage and of the one before it on the way.
-type Seen struct {
+// Figures is what was observed of a stage and of the one before it on the way.
+type Figures struct {
 	Now time.Time
 	// Over is how far back the sums go.
 	Over time.Duration
@@ -22,11 +22,11 @@ type Seen struct {
 	Before        string         // the name of the stage before; "" for none
 	Triggers      map[string]int // calls in the stage, by function/trigger
 	Rates         metrics.Rates
-	Held          []Held
+	Held          []Retained
 }
 
-// Held is what a platform keeps of a function, and loses with it.
-type Held struct {
+// Retained is what a platform keeps of a function, and loses with it.
+type Retained struct {
 	Function string
 	What     string // "log lines", "kept calls", "waiting messages"
 	Count    int64
@@ -36,17 +36,17 @@ type Held struct {
 // Outlook is what the figures and the clock of a moment say of a plan. It is true
 // when the plan is made, and no part of what people agree to.
 type Outlook struct {
-	Over        int64      `json:"period"` // milliseconds, how far back the figures go
-	Tight       []Tight    `json:"limits"`
-	Schedules   []Fires    `json:"schedules"`
-	Costs       []Cost     `json:"costs"`
-	Cold        []Waiting  `json:"coldStarts"`
-	Losses      []Loss     `json:"dataLoss"`
-	Invocations []Activity `json:"requests"` // by routes that close
+	Over        int64       `json:"period"` // milliseconds, how far back the figures go
+	Tight       []NearLimit `json:"limits"`
+	Schedules   []Fires     `json:"schedules"`
+	Costs       []Cost      `json:"costs"`
+	Cold        []Waiting   `json:"coldStarts"`
+	Losses      []Loss      `json:"dataLoss"`
+	Invocations []Activity  `json:"requests"` // by routes that close
 }
 
-// Tight is a limit held against what was observed.
-type Tight struct {
+// NearLimit is a limit held against what was observed.
+type NearLimit struct {
 	Function    string  `json:"function"`
 	What        string  `json:"kind"` // memory, in bytes; timeout, in milliseconds
 	Limit       float64 `json:"limit"`
@@ -111,10 +111,10 @@ const (
 	near = 0.9
 )
 
-// Foresee holds a stage before and after against what was observed.
-func Foresee(before, after []Resource, touched map[string]resource.Change, c Impact, seen Seen) Outlook {
+// Forecast holds a stage before and after against what was observed.
+func Forecast(before, after []Resource, touched map[string]resource.Change, c Impact, seen Figures) Outlook {
 	f := &foresight{seen: seen, touched: touched, was: byAddress(before), is: byAddress(after)}
-	f.out = Outlook{Over: seen.Over.Milliseconds(), Tight: []Tight{}, Schedules: []Fires{}, Costs: []Cost{},
+	f.out = Outlook{Over: seen.Over.Milliseconds(), Tight: []NearLimit{}, Schedules: []Fires{}, Costs: []Cost{},
 		Cold: []Waiting{}, Losses: []Loss{}, Invocations: []Activity{}}
 	var names []string
 	for address := range touched {
@@ -135,7 +135,7 @@ func Foresee(before, after []Resource, touched map[string]resource.Change, c Imp
 }
 
 type foresight struct {
-	seen    Seen
+	seen    Figures
 	touched map[string]resource.Change
 	was, is map[string]*Resource
 	out     Outlook
@@ -149,7 +149,7 @@ func byAddress(resources []Resource) map[string]*Resource {
 	return out
 }
 
-// number gives an attribute of a resource; 0 where it has none.
+// number returns an attribute of a resource; 0 where it has none.
 func number(r *Resource, name string) float64 {
 	if r == nil {
 		return 0
@@ -169,7 +169,7 @@ func (f *foresight) limits(fn string) {
 		if limit == 0 {
 			continue
 		}
-		worst := Tight{}
+		worst := NearLimit{}
 		for _, side := range []struct {
 			stage string
 			sum   metrics.Sum
@@ -179,7 +179,7 @@ func (f *foresight) limits(fn string) {
 				at = side.sum.Quantile(0.99)
 			}
 			if at > worst.Seen {
-				worst = Tight{Function: fn, What: what, Limit: limit, Seen: at, Stage: side.stage,
+				worst = NearLimit{Function: fn, What: what, Limit: limit, Seen: at, Stage: side.stage,
 					Invocations: side.sum.Invocations,
 					Under:       limit < at}
 			}
@@ -191,7 +191,7 @@ func (f *foresight) limits(fn string) {
 	}
 }
 
-// cost gives what a function's calls cost before and after: where its memory
+// cost adds what a function's calls cost before and after: where its memory
 // changes, and where it comes or goes.
 func (f *foresight) cost(fn string) {
 	was, is := number(f.was[resource.Function+"/"+fn], "memory"), number(f.is[resource.Function+"/"+fn], "memory")
@@ -253,7 +253,7 @@ func (f *foresight) cold(fn string) {
 		StartMs: sum.MaxMs, Callers: perMs * sum.MaxMs})
 }
 
-// active tells how often the routes were called that close.
+// active adds how often the routes were called that close.
 func (f *foresight) active(c Impact) {
 	for _, closed := range c.Closed {
 		if n := f.seen.Triggers[closed.Trigger]; n > 0 {
@@ -305,7 +305,7 @@ func (f *foresight) schedules() {
 	}
 }
 
-// aDay gives how often a schedule fires a day: over the next day, or over four weeks
+// aDay returns how often a schedule fires a day: over the next day, or over four weeks
 // where that is seldom.
 func (f *foresight) aDay(s timing.Schedule) float64 {
 	if n := s.PerDay(f.seen.Now); n > 24 {
@@ -314,7 +314,7 @@ func (f *foresight) aDay(s timing.Schedule) float64 {
 	return float64(s.Count(f.seen.Now, f.seen.Now.AddDate(0, 0, fireDays))) / fireDays
 }
 
-// overlap tells whether a run usually takes longer than two fires are apart.
+// overlap adds whether a run usually takes longer than two fires are apart.
 func (f *foresight) overlap(out *Fires, times []time.Time) {
 	shortest := time.Duration(math.MaxInt64)
 	for i := 1; i < len(times); i++ {

@@ -73,11 +73,11 @@ func TestOverlaps(t *testing.T) {
 		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
 			Attributes: map[string]any{"every": ms, "enabled": true}}}
 	}
-	seen := impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]metrics.Sum{
+	seen := impact.Figures{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]metrics.Sum{
 		"warn": {Invocations: 10, MaxMs: 90_000, Durations: metrics.Histogram{metrics.Bucket(80_000): 10}}}}
 	touched := map[string]resource.Change{"schedule/warn/sweep": resource.Update}
 	for ms, overlaps := range map[float64]bool{60_000: true, 120_000: false} {
-		o := impact.Foresee(every(300_000), every(ms), touched, impact.Impact{}, seen)
+		o := impact.Forecast(every(300_000), every(ms), touched, impact.Impact{}, seen)
 		s := o.Schedules[0]
 		if s.Overlaps != overlaps || s.Before != 288 || s.After != 86_400_000/ms || len(s.Next) != 3 {
 			t.Errorf("every %v ms: %+v", ms, s)
@@ -85,7 +85,7 @@ func TestOverlaps(t *testing.T) {
 	}
 	off := every(60_000)
 	off[0].Attributes["enabled"] = false
-	if s := impact.Foresee(off, every(60_000), touched, impact.Impact{}, seen).Schedules[0]; s.Before != 0 {
+	if s := impact.Forecast(off, every(60_000), touched, impact.Impact{}, seen).Schedules[0]; s.Before != 0 {
 		t.Errorf("one that was off fired: %+v", s)
 	}
 }
@@ -116,9 +116,9 @@ func TestTight(t *testing.T) {
 		if tt.was == 0 {
 			before = nil
 		}
-		seen := impact.Seen{Here: map[string]metrics.Sum{"warn": {Invocations: 5, MemoryPeak: tt.here}}, Before: "trial",
+		seen := impact.Figures{Here: map[string]metrics.Sum{"warn": {Invocations: 5, MemoryPeak: tt.here}}, Before: "trial",
 			Earlier: map[string]metrics.Sum{"warn": {Invocations: 6, MemoryPeak: tt.earlier}}}
-		o := impact.Foresee(before, of(tt.is), touched, impact.Impact{}, seen)
+		o := impact.Forecast(before, of(tt.is), touched, impact.Impact{}, seen)
 		if got := fmt.Sprint(o.Tight); got != tt.want {
 			t.Errorf("%+v: %s", tt, got)
 		}
@@ -129,8 +129,8 @@ func TestTight(t *testing.T) {
 func TestTightTimeouts(t *testing.T) {
 	of := []r{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: map[string]any{"timeout": 1000.0}}}
 	slow := metrics.Sum{Invocations: 10, MemoryPeak: 5, MaxMs: 2000, Durations: metrics.Histogram{metrics.Bucket(2000): 10}}
-	o := impact.Foresee(of, of, map[string]resource.Change{"pointer/warn": resource.Update}, impact.Impact{},
-		impact.Seen{Here: map[string]metrics.Sum{"warn": slow}})
+	o := impact.Forecast(of, of, map[string]resource.Change{"pointer/warn": resource.Update}, impact.Impact{},
+		impact.Figures{Here: map[string]metrics.Sum{"warn": slow}})
 	if len(o.Tight) != 1 || o.Tight[0].What != "timeout" || !o.Tight[0].Under || o.Tight[0].Seen < 1800 || o.Tight[0].Invocations != 10 {
 		t.Errorf("%+v", o.Tight)
 	}
@@ -169,15 +169,15 @@ func TestCosts(t *testing.T) {
 		{"no prices", 1, 2, calls, calls, metrics.Rates{}, "[]"},
 		{"a price that is none", 1, 2, calls, calls, metrics.Rates{Currency: "EUR", PerGiBSecond: "dear"}, "[]"},
 	} {
-		seen := impact.Seen{Over: 24 * time.Hour, Rates: tt.rates, Before: "trial",
+		seen := impact.Figures{Over: 24 * time.Hour, Rates: tt.rates, Before: "trial",
 			Here: map[string]metrics.Sum{"warn": tt.here}, Earlier: map[string]metrics.Sum{"warn": tt.earlier}}
 		touched := map[string]resource.Change{"function/warn": resource.Update}
-		o := impact.Foresee(of(tt.was), of(tt.is), touched, impact.Impact{}, seen)
+		o := impact.Forecast(of(tt.was), of(tt.is), touched, impact.Impact{}, seen)
 		if got := fmt.Sprint(o.Costs); got != tt.want {
 			t.Errorf("%s: %s\nwant %s", tt.name, got, tt.want)
 		}
 		seen.Over = 0
-		if o := impact.Foresee(of(tt.was), of(tt.is), touched, impact.Impact{}, seen); len(o.Costs) != 0 {
+		if o := impact.Forecast(of(tt.was), of(tt.is), touched, impact.Impact{}, seen); len(o.Costs) != 0 {
 			t.Errorf("%s, over no time: %v", tt.name, o.Costs)
 		}
 	}
@@ -187,16 +187,16 @@ func TestCosts(t *testing.T) {
 // starts, and those of what closes, by how often they came.
 func TestWhatGoesAndWhoWaits(t *testing.T) {
 	now := time.Unix(1_700_000_000, 0)
-	seen := impact.Seen{Now: now, Over: time.Hour,
+	seen := impact.Figures{Now: now, Over: time.Hour,
 		Here:     map[string]metrics.Sum{"warn": {Invocations: 7200, MaxMs: 500}, "never": {}},
 		Triggers: map[string]int{"warn/ask": 12, "warn/tell": 0},
-		Held: []impact.Held{{Function: "old", What: "log lines", Count: 9, Oldest: now},
+		Held: []impact.Retained{{Function: "old", What: "log lines", Count: 9, Oldest: now},
 			{Function: "old", What: "kept calls", Count: 3}, {Function: "old", What: "rows", Count: 0},
 			{Function: "stays", What: "log lines", Count: 4}, {Function: "apart", What: "log lines", Count: 5},
 			{Function: "apart", What: "kept calls", Count: 2}, {Function: "warn", What: "kept calls", Count: 8}}}
 	c := impact.Impact{Cold: []string{"never", "warn"},
 		Closed: []impact.Closed{{Trigger: "warn/ask"}, {Trigger: "warn/tell"}, {Trigger: "warn/other"}}}
-	o := impact.Foresee(nil, nil, map[string]resource.Change{"logs/old": resource.Delete,
+	o := impact.Forecast(nil, nil, map[string]resource.Change{"logs/old": resource.Delete,
 		"function/old": resource.Delete, "logs/stays": resource.Update, "function/warn": resource.Update, "function/apart": resource.Delete}, c, seen)
 	if got, want := fmt.Sprint(o.Losses), "[{apart kept calls 2 0} {old log lines 9 1700000000000} {old kept calls 3 0}]"; got != want {
 		t.Errorf("losses %s, want %s", got, want)
@@ -208,7 +208,7 @@ func TestWhatGoesAndWhoWaits(t *testing.T) {
 		t.Errorf("calls %s, want %s", got, want)
 	}
 	seen.Over = 0
-	if o := impact.Foresee(nil, nil, nil, c, seen); len(o.Cold) != 0 {
+	if o := impact.Forecast(nil, nil, nil, c, seen); len(o.Cold) != 0 {
 		t.Errorf("over no time: %v", o.Cold)
 	}
 }
@@ -219,10 +219,10 @@ func TestFiresADay(t *testing.T) {
 		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
 			Attributes: map[string]any{"cron": cron, "zone": zone, "enabled": true}}}
 	}
-	seen := impact.Seen{Now: time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC), Over: time.Hour}
+	seen := impact.Figures{Now: time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC), Over: time.Hour}
 	for cron, want := range map[string]float64{"30 6 * * *": 1, "30 6 * * 1": 4. / 28, "0 * * * *": 24,
 		"*/30 * * * *": 48, "*/57 8 * * *": 2} {
-		o := impact.Foresee(nil, of(cron, "Europe/Oslo"), map[string]resource.Change{"schedule/warn/sweep": "create",
+		o := impact.Forecast(nil, of(cron, "Europe/Oslo"), map[string]resource.Change{"schedule/warn/sweep": "create",
 			"function/warn": "create"}, impact.Impact{}, seen)
 		if len(o.Schedules) != 1 {
 			t.Fatalf("%s: %+v", cron, o.Schedules)
@@ -233,7 +233,7 @@ func TestFiresADay(t *testing.T) {
 			t.Errorf("%s: %+v, want %v a day", cron, s, want)
 		}
 	}
-	o := impact.Foresee(of("30 6 * * *", "Europe/Oslo"), nil, map[string]resource.Change{"schedule/warn/sweep": "delete"},
+	o := impact.Forecast(of("30 6 * * *", "Europe/Oslo"), nil, map[string]resource.Change{"schedule/warn/sweep": "delete"},
 		impact.Impact{}, seen)
 	if s := o.Schedules[0]; s.Before != 1 || s.After != 0 || len(s.Next) != 0 || s.Zone != "" {
 		t.Errorf("one that goes: %+v", s)
@@ -252,8 +252,8 @@ func TestSchedulesInOrder(t *testing.T) {
 		touched[address], want = resource.Create, append(want, fmt.Sprintf("warn/at%02d", i))
 	}
 	var got []string
-	for _, s := range impact.Foresee(nil, after, touched, impact.Impact{},
-		impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}).Schedules {
+	for _, s := range impact.Forecast(nil, after, touched, impact.Impact{},
+		impact.Figures{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}).Schedules {
 		got = append(got, s.Trigger)
 	}
 	if !slices.Equal(got, want) {
@@ -314,10 +314,10 @@ func TestThroughByBruteForce(t *testing.T) {
 	for range 2000 {
 		before, after := random(), random()
 		told := map[string]map[string]bool{}
-		for _, x := range impact.Weigh(before, after, nil).Through {
+		for _, x := range impact.Assess(before, after, nil).Through {
 			end := x.Via[len(x.Via)-1]
 			could, _ := reaches(before, end)
-			wasThere := slices.ContainsFunc(impact.Weigh(nil, before, nil).Through, func(old impact.Through) bool {
+			wasThere := slices.ContainsFunc(impact.Assess(nil, before, nil).Through, func(old impact.Through) bool {
 				return old.Function == x.Function && old.Via[len(old.Via)-1] == end
 			})
 			if told[x.Function] == nil {
@@ -367,11 +367,11 @@ func TestMoved(t *testing.T) {
 		{"within one function", []string{"a/x ANY /s members"}, []string{"a/x ANY /s members", "a/y GET /s members"}, "[]"},
 		{"to nobody", []string{"a/x GET /s members"}, nil, "[]"},
 	} {
-		if got := fmt.Sprint(impact.Weigh(all(tt.before...), all(tt.after...), nil).Moved); got != tt.want {
+		if got := fmt.Sprint(impact.Assess(all(tt.before...), all(tt.after...), nil).Moved); got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
 	}
-	closed := impact.Weigh(all("a/x GET /s members"), all("a/x GET /s growers"), nil).Closed
+	closed := impact.Assess(all("a/x GET /s members"), all("a/x GET /s growers"), nil).Closed
 	if got := fmt.Sprint(closed); got != "[{a a/x GET /s GET /s members growers}]" {
 		t.Errorf("closed: %s", got)
 	}
@@ -380,7 +380,7 @@ func TestMoved(t *testing.T) {
 // However many resources of a function are touched, in whatever order, each thing is
 // said of it once, by the functions' names.
 func TestSaidOnceOfEachFunction(t *testing.T) {
-	seen := impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: 24 * time.Hour, Here: map[string]metrics.Sum{}}
+	seen := impact.Figures{Now: time.Unix(1_700_000_000, 0), Over: 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	touched := map[string]resource.Change{}
 	var before, after []r
 	var names []string
@@ -397,7 +397,7 @@ func TestSaidOnceOfEachFunction(t *testing.T) {
 		}
 	}
 	var got []string
-	for _, tight := range impact.Foresee(before, after, touched, impact.Impact{}, seen).Tight {
+	for _, tight := range impact.Forecast(before, after, touched, impact.Impact{}, seen).Tight {
 		got = append(got, tight.Function)
 	}
 	if fmt.Sprint(got) != fmt.Sprint(names) {

@@ -41,7 +41,7 @@ func (p *paths) add(d *door) {
 	p.ends = append(p.ends, d.route.Method)
 }
 
-// meets tells whether a route of the tree takes a request that the door takes, too;
+// meets reports whether a route of the tree takes a request that the door takes, too;
 // at is how many segments were gone along.
 func (p *paths) meets(d *door, at int) bool {
 	takes := func(other string) bool { return methodsMeet(d.route.Method, other) }
@@ -68,7 +68,7 @@ func (p *paths) meets(d *door, at int) bool {
 	return p.open != nil && p.open.meets(d, at+1)
 }
 
-// any tells whether a route from here on has a method that takes.
+// any reports whether a route from here on has a method that takes.
 func (p *paths) any(takes func(method string) bool) bool {
 	if slices.ContainsFunc(p.ends, takes) || slices.ContainsFunc(p.rest, takes) || p.open != nil && p.open.any(takes) {
 		return true
@@ -81,7 +81,7 @@ func (p *paths) any(takes func(method string) bool) bool {
 	return false
 }
 
-// methodsMeet tells whether two routes of these methods take requests of one method.
+// methodsMeet reports whether two routes of these methods take requests of one method.
 func methodsMeet(a, b string) bool {
 	heads := func(m string) bool { return m == "GET" || m == "HEAD" } // a route for GET takes HEAD, too
 	return a == b || a == "ANY" || b == "ANY" || heads(a) && heads(b)

@@ -64,7 +64,7 @@ func ways(resources []Resource, grants map[string][]access.Statement) map[string
 	return out
 }
 
-// feeds tells whether statements let somebody put something into a source, be it
+// feeds reports whether statements let somebody put something into a source, be it
 // into a part of it.
 func feeds(statements []access.Statement, verbs []string, source string) bool {
 	for _, s := range statements {
@@ -78,7 +78,7 @@ func feeds(statements []access.Statement, verbs []string, source string) bool {
 	return false
 }
 
-// from gives the shortest way from a function to each that it sets off, at once or
+// from returns the shortest way from a function to each that it sets off, at once or
 // through others, by the function at its end.
 func from(fn string, direct map[string][]way) map[string][]string {
 	out := map[string][]string{}

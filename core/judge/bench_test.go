@@ -23,7 +23,7 @@ func lookedAt(rng *rand.Rand, share, fails float64, most, looks int) bool {
 		if s != &f.New || f.New.Invocations%(most/looks) != 0 {
 			continue
 		}
-		if Look([]Function{f}, last).Outcome == Back {
+		if Judge([]Function{f}, last).Outcome == Back {
 			return true
 		}
 		last["warn"] = f.New.Invocations
@@ -31,7 +31,7 @@ func lookedAt(rng *rand.Rand, share, fails float64, most, looks int) bool {
 	return false
 }
 
-// BenchmarkJudge tells how many of 100 shifts go back: of revisions that are alike, and of
+// BenchmarkJudge reports how many of 100 shifts go back: of revisions that are alike, and of
 // those whose errors rose from 1 to 5 of 100, within 400 calls of the new one; at unequal
 // and at equal shares, looked at as often as the engine does, five times, and twice.
 func BenchmarkJudge(b *testing.B) {

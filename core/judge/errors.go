@@ -10,13 +10,13 @@ type rate struct{ errors, rest float64 }
 // of a proportion (Jeffreys, Theory of Probability, 1961).
 const prior = 0.5
 
-// rateOf gives what is believed of a rate after so many errors in so many calls.
+// rateOf returns what is believed of a rate after so many errors in so many calls.
 func rateOf(calls, errors float64) rate {
 	errors = min(max(errors, 0), calls)
 	return rate{prior + errors, prior + calls - errors}
 }
 
-// like gives what is believed of a rate of which nothing was counted yet but that it
+// like returns what is believed of a rate of which nothing was counted yet but that it
 // is probably like another one: worth so many calls.
 func (r rate) like(calls float64) rate {
 	mean := r.errors / (r.errors + r.rest)
@@ -29,7 +29,7 @@ func (r rate) and(calls, errors float64) rate {
 	return rate{r.errors + errors, r.rest + calls - errors}
 }
 
-// over gives the probability that the rate lies over x.
+// over returns the probability that the rate lies over x.
 func (r rate) over(x float64) float64 {
 	switch {
 	case x <= 0:
@@ -43,7 +43,7 @@ func (r rate) over(x float64) float64 {
 // pieces is how many pieces worse divides what is believed of the old rate into.
 const pieces = 200
 
-// worse gives the probability that the new rate is greater than the old one by more
+// worse returns the probability that the new rate is greater than the old one by more
 // than the margin, and greater than the allowance: P(new > max(old + margin, allowed)).
 // It integrates over what is believed of the old rate, in slices of equal probability.
 func worse(new, old rate, margin, allowed float64) float64 {
@@ -55,7 +55,7 @@ func worse(new, old rate, margin, allowed float64) float64 {
 	return sum / pieces
 }
 
-// interval gives the bounds between which a rate lies with a probability of 0.95.
+// interval returns the bounds between which a rate lies with a probability of 0.95.
 func (r rate) interval() (low, high float64) {
 	return mathext.InvRegIncBeta(r.errors, r.rest, 0.025), mathext.InvRegIncBeta(r.errors, r.rest, 0.975)
 }

@@ -1,5 +1,5 @@
-// Package judge decides by what was counted whether a new revision may go on getting
-// more calls, has to wait, or goes back. docs/judge.md explains the calculation.
+// Package judge decides from observed invocations whether a traffic shift advances, waits or rolls
+// back. docs/judge.md explains the calculation.
 package judge
 
 import (
@@ -74,8 +74,8 @@ type Finding struct {
 	Function string  `json:"function"`
 	Outcome  Outcome `json:"outcome"`
 	Words    string  `json:"explanation"`
-	New      Side    `json:"new"`
-	Old      Side    `json:"old"`
+	New      Counts  `json:"new"`
+	Old      Counts  `json:"old"`
 	Worse    float64 `json:"regressionProbability"` // probability that it errs more often
 	Limit    float64 `json:"limit"`                 // from which probability on it goes back
 	Slower   float64 `json:"slower"`                // probability of such durations, were both alike
@@ -84,8 +84,8 @@ type Finding struct {
 	Clear    bool    `json:"clear"`                 // it has calls enough, and is hardly worse
 }
 
-// Side is one revision's figures.
-type Side struct {
+// Counts is one revision's figures.
+type Counts struct {
 	Invocations int     `json:"invocations"`
 	Errors      int     `json:"errors"`
 	Low         float64 `json:"low"`  // bounds of its error rate, with a probability
@@ -93,8 +93,8 @@ type Side struct {
 	P95         float64 `json:"p95"`  // milliseconds, of warm calls
 }
 
-func sideOf(s metrics.Sum) Side {
-	out := Side{Invocations: s.Invocations, Errors: s.Errors, P95: s.Quantile(0.95)}
+func sideOf(s metrics.Sum) Counts {
+	out := Counts{Invocations: s.Invocations, Errors: s.Errors, P95: s.Quantile(0.95)}
 	out.Low, out.High = rateOf(float64(s.Invocations), float64(s.Errors)).interval()
 	return out
 }
@@ -107,7 +107,7 @@ type Verdict struct {
 	Findings []Finding `json:"findings"`
 }
 
-// Due tells whether there are enough calls for another look at a function, of which
+// Due reports whether there are enough calls for another look at a function, of which
 // the last look was at so many; 0 for none yet.
 func Due(calls, last int) bool {
 	if last < firstLook {
@@ -116,10 +116,10 @@ func Due(calls, last int) bool {
 	return float64(calls) >= nextLook*float64(last)
 }
 
-// Look judges a shift. last tells, by function, at how many calls of the new revision
+// Judge judges a shift. last tells, by function, at how many calls of the new revision
 // it was looked at last: one that has hardly more calls is not held against the limits
 // anew, so that looking often does no harm. The result does not change it.
-func Look(functions []Function, last map[string]int) Verdict {
+func Judge(functions []Function, last map[string]int) Verdict {
 	called := 0
 	for _, f := range functions {
 		if f.New.Invocations > 0 {
@@ -128,7 +128,7 @@ func Look(functions []Function, last map[string]int) Verdict {
 	}
 	v := Verdict{Outcome: On, Early: called > 0, Findings: []Finding{}}
 	for _, f := range functions {
-		found := look(f, called, Due(f.New.Invocations, last[f.Name]))
+		found := evaluate(f, called, Due(f.New.Invocations, last[f.Name]))
 		v.Findings = append(v.Findings, found)
 		switch {
 		case found.Outcome == Back && v.Outcome != Back:
@@ -148,9 +148,9 @@ func Look(functions []Function, last map[string]int) Verdict {
 	return v
 }
 
-// look judges one function; called is how many have calls: the more are looked at, the
+// evaluate judges one function; called is how many have calls: the more are looked at, the
 // surer each has to be.
-func look(f Function, called int, due bool) Finding {
+func evaluate(f Function, called int, due bool) Finding {
 	found := Finding{Function: f.Name, Outcome: On, New: sideOf(f.New), Old: sideOf(f.Old), Slower: 1, Looked: due}
 	if f.New.Invocations == 0 {
 		found.Words = "not invoked"
@@ -201,13 +201,13 @@ func look(f Function, called int, due bool) Finding {
 	return found
 }
 
-// errors tells what was counted.
+// errors reports what was counted.
 func (f Finding) errors() string {
 	return fmt.Sprintf("%d of %d invocations failed, and %d of %d of the version before", f.New.Errors, f.New.Invocations, f.Old.Errors,
 		f.Old.Invocations)
 }
 
-// probably tells a probability near 1.
+// probably reports a probability near 1.
 func probably(p float64) string {
 	if p > 0.9999 {
 		return "over 0.9999"
@@ -215,7 +215,7 @@ func probably(p float64) string {
 	return strconv.FormatFloat(p, 'g', 4, 64)
 }
 
-// hardly tells a probability near 0.
+// hardly reports a probability near 0.
 func hardly(p float64) string {
 	if p < 1e-9 {
 		return "under 0.000000001"

@@ -22,8 +22,8 @@ func sum(calls, errors int, ms ...float64) metrics.Sum {
 	return s
 }
 
-func ExampleLook() {
-	v := Look([]Function{{Name: "warn", New: sum(200, 14), Old: sum(1800, 17)}}, nil)
+func ExampleJudge() {
+	v := Judge([]Function{{Name: "warn", New: sum(200, 14), Old: sum(1800, 17)}}, nil)
 	fmt.Println(v.Outcome)
 	fmt.Println(v.Reason)
 	// Output:
@@ -77,7 +77,7 @@ func TestLook(t *testing.T) {
 			took(20, 5, 980, 5), took(100, 80, 20, 80)}}, 0, On, "no regression"},
 	} {
 		tt.f.Name = "warn"
-		got := Look([]Function{tt.f}, map[string]int{"warn": tt.last})
+		got := Judge([]Function{tt.f}, map[string]int{"warn": tt.last})
 		if got.Outcome != tt.want || !strings.Contains(got.Reason, tt.says) {
 			t.Errorf("%s: %s, %s", tt.name, got.Outcome, got.Reason)
 		}
@@ -93,7 +93,7 @@ func TestLook(t *testing.T) {
 		{[]Function{good, idle}, On, true}, {[]Function{good, bad}, Back, false}, {[]Function{bad, good}, Back, false},
 		{[]Function{idle}, On, false}, {[]Function{good, {Name: "d", New: sum(100, 0), Old: sum(100, 0)}}, On, false},
 	} {
-		if v := Look(tt.functions, nil); v.Outcome != tt.want || v.Early != tt.early {
+		if v := Judge(tt.functions, nil); v.Outcome != tt.want || v.Early != tt.early {
 			t.Errorf("%+v", v)
 		}
 	}
@@ -209,7 +209,7 @@ func TestDurationsByChance(t *testing.T) {
 					}
 				}
 				f.Minutes = append(f.Minutes, m)
-				if Look([]Function{f}, last).Outcome == Back {
+				if Judge([]Function{f}, last).Outcome == Back {
 					back++
 					break
 				}
@@ -250,7 +250,7 @@ func shiftByChance(rng *rand.Rand, share, fails float64, most int) int {
 		if s != &f.New || !Due(f.New.Invocations, last["warn"]) {
 			continue
 		}
-		if Look([]Function{f}, last).Outcome == Back {
+		if Judge([]Function{f}, last).Outcome == Back {
 			return f.New.Invocations
 		}
 		last["warn"] = f.New.Invocations

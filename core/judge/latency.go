@@ -13,7 +13,7 @@ import (
 // Minute is how long the warm calls of both revisions took in a minute.
 type Minute struct{ New, Old metrics.Histogram }
 
-// slower gives the probability of durations as long as the new ones, or longer, if in
+// slower returns the probability of durations as long as the new ones, or longer, if in
 // each minute both came from one distribution: the one-sided rank-sum test, stratified
 // by minutes (van Elteren 1960), by its normal approximation with the correction for
 // ties, which a histogram's buckets are. What makes all calls of a minute slow, such as
@@ -33,7 +33,7 @@ func slower(minutes []Minute) float64 {
 	return distuv.UnitNormal.Survival(sum / math.Sqrt(variance))
 }
 
-// rankSum gives by how much Mann and Whitney's U of the new durations (1947) is greater
+// rankSum returns by how much Mann and Whitney's U of the new durations (1947) is greater
 // than to be expected where both are alike, and its variance; nothing where either has
 // none.
 func rankSum(new, old metrics.Histogram) (above, variance float64) {
@@ -54,7 +54,7 @@ func rankSum(new, old metrics.Histogram) (above, variance float64) {
 	return u - n*m/2, n * m / 12 * (total + 1 - ties/(total*(total-1)))
 }
 
-// quantiles gives the durations that a share of the calls of each revision did not
+// quantiles returns the durations that a share of the calls of each revision did not
 // exceed, in milliseconds, over the minutes in which both were called: those of the old
 // one count in each minute as much as those of the new one do. 0 where there are none.
 func quantiles(minutes []Minute, share float64) (new, old float64) {

@@ -11,7 +11,7 @@ func Endings(runtime string) []string {
 	return map[string][]string{"python": {".py"}, "node": {".mjs", ".js", ".cjs"}, "go": {".go"}}[runtime]
 }
 
-// Defines tells whether code seems to define a function, by the
+// Defines reports whether code seems to define a function, by the
 // looks of it: nothing is run. It says yes where it
 // cannot tell, such as with names that are imported.
 func Defines(code, function, runtime string) bool {
@@ -35,7 +35,7 @@ func Defines(code, function, runtime string) bool {
 	return false
 }
 
-// hasWord tells whether a name stands in a text, not as a part of another name.
+// hasWord reports whether a name stands in a text, not as a part of another name.
 func hasWord(text, name string) bool {
 	part := func(b byte) bool {
 		return b == '_' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80

@@ -1,8 +1,7 @@
-// Package language says what the manifest language is: which keys stand in each
-// kind of file, the forms and limits of their values, units, built-in values,
-// and the JSON Schema that follows from them.
+// Package language defines the manifest language: the keys of each kind of file, the formats and
+// limits of their values, units, Rudmar defaults, and the JSON Schema derived from them.
 //
-// A new key begins in New.
+// To add a key, start in New.
 package language
 
 import "path"
@@ -24,7 +23,7 @@ type Language struct {
 	former                  map[string][]former // by the former key
 }
 
-// Of gives the shape of a file by its name.
+// Of returns the shape of a file by its name.
 func (l *Language) Of(file string) *Shape {
 	switch {
 	case path.Base(file) == ServiceFile:
@@ -35,7 +34,7 @@ func (l *Language) Of(file string) *Shape {
 	return l.Case
 }
 
-// Order gives the usual order of the keys of a file, by its name.
+// Order returns the usual order of the keys of a file, by its name.
 func Order(file string) []string {
 	switch {
 	case path.Base(file) == ServiceFile:
@@ -47,7 +46,7 @@ func Order(file string) []string {
 	return []string{"case", "send", "expect", "stages", "no_side_effects"}
 }
 
-// New gives the language of format 1.
+// New returns the language of format 1.
 func New() *Language {
 	text := &Shape{Form: TextForm}
 	name := &Shape{Form: NameForm}

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Schema gives the JSON Schema 2020-12 of one kind of file: ServiceFile,
+// Schema returns the JSON Schema 2020-12 of one kind of file: ServiceFile,
 // FunctionFile or CasesFolder for a case. It is made from the definitions that
 // Check uses, so that editors complete and check by the same rules.
 func (l *Language) Schema(file string) map[string]any {
@@ -32,7 +32,7 @@ const (
 	resourcePattern = `^(\*|[^/\s]+/\S+)$`
 )
 
-// jsonSchema gives the schema of a shape. nullable tells that null takes keys away.
+// jsonSchema returns the schema of a shape. nullable tells that null takes keys away.
 func jsonSchema(s *Shape, nullable bool) map[string]any {
 	text := func(pattern string) map[string]any { return map[string]any{"type": "string", "pattern": pattern} }
 	switch s.Form {

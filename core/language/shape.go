@@ -53,7 +53,7 @@ type Key struct {
 	BuiltIn  string // the value where nobody says otherwise; "" for none
 }
 
-// Key gives the key of a name, or nil.
+// Key returns the key of a name, or nil.
 func (s *Shape) Key(name string) *Key {
 	for i := range s.Keys {
 		if s.Keys[i].Name == name {
@@ -72,6 +72,6 @@ func (s *Shape) Names() []string {
 	return out
 }
 
-// NamesItsKeys tells that the keys of a map are names of things, such as
+// NamesItsKeys reports that the keys of a map are names of things, such as
 // triggers, and not free texts.
 func (s *Shape) NamesItsKeys() bool { return s.Of.Form == ObjectForm || s.Of.Form == CELForm }

@@ -131,7 +131,7 @@ func FormatTime(d time.Duration) string {
 	return out
 }
 
-// FormatCount says how many there are of something, of which an s makes many: "1 step",
+// FormatCount returns how many there are of something, of which an s makes many: "1 step",
 // "3 steps".
 func FormatCount(n int, word string) string {
 	if n == 1 {

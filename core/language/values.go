@@ -19,7 +19,7 @@ type Misfit struct {
 	Title, Text string
 }
 
-// Misfit tells why a text that stands for a scalar does not fit the shape, or
+// Misfit reports why a text that stands for a scalar does not fit the shape, or
 // nil where it does, or where it takes more than the text to tell. what names
 // the key in the message.
 func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
@@ -53,13 +53,13 @@ func misfit(code diagnostic.Code, format string, args ...any) *Misfit {
 	return &Misfit{Code: code, Message: fmt.Sprintf(format, args...)}
 }
 
-// mend says what mends it.
+// mend returns what mends it.
 func (m *Misfit) mend(title, text string) *Misfit {
 	m.Title, m.Text = title, text
 	return m
 }
 
-// IsName tells whether a text is a name: ^[a-z][a-z0-9-]{0,39}$.
+// IsName reports whether a text is a name: ^[a-z][a-z0-9-]{0,39}$.
 func IsName(s string) bool {
 	for i := range len(s) {
 		letter, later := s[i] >= 'a' && s[i] <= 'z', s[i] >= '0' && s[i] <= '9' || s[i] == '-'
@@ -70,7 +70,7 @@ func IsName(s string) bool {
 	return s != "" && len(s) <= 40
 }
 
-// NameMisfit tells why a text is not a name; nil where it is one.
+// NameMisfit reports why a text is not a name; nil where it is one.
 func NameMisfit(text string) *Misfit {
 	if IsName(text) {
 		return nil

@@ -36,7 +36,7 @@ func asTemplate(s string) Template { t, _ := ParseTemplate(s); return t }
 
 func asRoute(s string) route.Route { r, _ := route.Parse(s); return r }
 
-// builtIns gives the built-in values as a node, so that they merge like any other.
+// builtIns returns the built-in values as a node, so that they merge like any other.
 func builtIns(s *language.Shape) *tree.Node {
 	out := &tree.Node{Kind: tree.Mapping, Rule: tree.BuiltIn}
 	for _, k := range s.Keys {
@@ -49,7 +49,7 @@ func builtIns(s *language.Shape) *tree.Node {
 	return out
 }
 
-// Shared gives what a function has where it says nothing itself: the built-in
+// Shared returns what a function has where it says nothing itself: the built-in
 // values, and over them the defaults of rudmar.yaml.
 func Shared(function *language.Shape, root *tree.Node) *tree.Node {
 	return tree.Merge(builtIns(function), root.Get("defaults"))
@@ -84,7 +84,7 @@ func DecodeFunction(file string, n, shared *tree.Node, s *Service) *Function {
 	return fn
 }
 
-// Leaves tells whether a cleaned path leads out of the folder that it is relative to.
+// Leaves reports whether a cleaned path leads out of the folder that it is relative to.
 func Leaves(name string) bool { return name == ".." || strings.HasPrefix(name, "../") }
 
 // decodeConfig reads a function's merged keys. What stands in base's node too

@@ -23,7 +23,7 @@ type Folder interface {
 // Files is a Folder in memory.
 type Files map[string][]byte
 
-// FilesOf gives a folder of texts, by name.
+// FilesOf returns a folder of texts, by name.
 func FilesOf(texts map[string]string) Files {
 	out := make(Files, len(texts))
 	for name, text := range texts {
@@ -42,7 +42,7 @@ func (f Files) Files() []string {
 	return out
 }
 
-// Read gives the content of a file.
+// Read returns the content of a file.
 func (f Files) Read(name string) ([]byte, error) {
 	text, ok := f[name]
 	if !ok {
@@ -74,7 +74,7 @@ func (o Overlay) Files() []string {
 	return out
 }
 
-// Read gives the changed content, or what lies under it.
+// Read returns the changed content, or what lies under it.
 func (o Overlay) Read(name string) ([]byte, error) {
 	switch text, changed := o.Changed[name]; {
 	case changed && text == nil:
@@ -85,7 +85,7 @@ func (o Overlay) Read(name string) ([]byte, error) {
 	return o.Under.Read(name)
 }
 
-// Stamp gives the stamp of an unchanged file, where the folder under it has one; "" of a
+// Stamp returns the stamp of an unchanged file, where the folder under it has one; "" of a
 // changed one.
 func (o Overlay) Stamp(name string) string {
 	if f, ok := o.Under.(Stamped); ok {
@@ -136,7 +136,7 @@ func FromFS(fsys fs.FS) (*FSFolder, error) {
 // Files lists the names.
 func (t *FSFolder) Files() []string { return t.files }
 
-// Read gives the content of a file, up to a little more than what a manifest may have.
+// Read returns the content of a file, up to a little more than what a manifest may have.
 func (t *FSFolder) Read(name string) ([]byte, error) {
 	info, err := fs.Stat(t.fsys, name)
 	if err != nil {
@@ -159,15 +159,15 @@ func Services(files []string) []string {
 	return out
 }
 
-// IsManifest tells whether a file of a service's folder is one that a check reads.
+// IsManifest reports whether a file of a service's folder is one that a check reads.
 func IsManifest(name string) bool {
 	return name == language.ServiceFile || path.Base(name) == language.FunctionFile || IsCase(name)
 }
 
-// IsCalendar tells whether a file of a service's folder may be a calendar of freezes.
+// IsCalendar reports whether a file of a service's folder may be a calendar of freezes.
 func IsCalendar(name string) bool { return path.Dir(name) == "." && path.Ext(name) == ".ics" }
 
-// IsCase tells whether a file is a saved case.
+// IsCase reports whether a file is a saved case.
 func IsCase(name string) bool {
 	return path.Base(path.Dir(name)) == language.CasesFolder && strings.HasSuffix(name, ".yaml")
 }

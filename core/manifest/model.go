@@ -1,11 +1,10 @@
-// Package manifest is the model of a service: its stages, settings and
-// functions, each value with where it came from. It reads services out of trees
-// (DecodeService, DecodeFunction, DecodeCase), texts with references
-// (ParseTemplate), and has the folders that services stand in: of a commit, of
+// Package manifest is the model of a service: its stages, settings and functions, each value with
+// its origin. It decodes services from trees (DecodeService, DecodeFunction, DecodeCase) and text
+// with references (ParseTemplate), and provides the folders that contain services: of a commit, of
 // a disk, in an editor.
 //
-// It takes what it is given for sound: what does not fit reads as the zero
-// value, and core/check tells why.
+// It assumes valid input: an invalid value decodes as the zero value, and core/check reports the
+// reason.
 package manifest
 
 import (
@@ -36,7 +35,7 @@ type Service struct {
 	Functions []*Function // sorted by name
 }
 
-// Function gives the function of a name, or nil.
+// Function returns the function of a name, or nil.
 func (s *Service) Function(name string) *Function {
 	for _, f := range s.Functions {
 		if f.Name == name {
@@ -46,7 +45,7 @@ func (s *Service) Function(name string) *Function {
 	return nil
 }
 
-// Stage gives the stage of a name, or nil.
+// Stage returns the stage of a name, or nil.
 func (s *Service) Stage(name string) *Stage {
 	for i := range s.Stages {
 		if s.Stages[i].Name == name {
@@ -56,7 +55,7 @@ func (s *Service) Stage(name string) *Stage {
 	return nil
 }
 
-// Setting gives the setting of a name, or nil.
+// Setting returns the setting of a name, or nil.
 func (s *Service) Setting(name string) *Setting {
 	for i := range s.Settings {
 		if s.Settings[i].Name == name {
@@ -80,7 +79,7 @@ type Setting struct {
 // Target is a platform and a region.
 type Target struct{ Platform, Region string }
 
-// String gives the target as it is written; "" for none.
+// String returns the target as it is written; "" for none.
 func (t Target) String() string {
 	if t == (Target{}) {
 		return ""
@@ -88,7 +87,7 @@ func (t Target) String() string {
 	return t.Platform + "/" + t.Region
 }
 
-// MarshalText gives the target as it is written.
+// MarshalText returns the target as it is written.
 func (t Target) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
 
 // UnmarshalText reads a target as it is written.
@@ -110,12 +109,12 @@ type Place struct {
 	Target  Target `json:"target"`
 }
 
-// PlaceOf gives a place from its names as they are written.
+// PlaceOf returns a place from its names as they are written.
 func PlaceOf(service, stage, target string) Place {
 	return Place{Service: service, Stage: stage, Target: ParseTarget(target)}
 }
 
-// String gives the place in words.
+// String returns the place in words.
 func (p Place) String() string { return p.Service + " in " + p.Stage + " on " + p.Target.String() }
 
 // How a version enters a stage.
@@ -192,7 +191,7 @@ type Window struct {
 	Calendar timing.Calendar `json:"-"`
 }
 
-// FreezesAddress gives the address of the calendar of freezes; "" where it is a file.
+// FreezesAddress returns the address of the calendar of freezes; "" where it is a file.
 func (w Window) FreezesAddress() string {
 	if strings.Contains(w.Freezes, "://") {
 		return w.Freezes
@@ -221,7 +220,7 @@ type Function struct {
 	stage map[string]*Config
 }
 
-// At gives the function's configuration in a stage; "" for none.
+// At returns the function's configuration in a stage; "" for none.
 func (f *Function) At(stage string) *Config {
 	if c, ok := f.stage[stage]; ok {
 		return c
@@ -254,7 +253,7 @@ type Objectives struct {
 	Over        time.Duration
 }
 
-// Any tells whether anything is asked for.
+// Any reports whether anything is asked for.
 func (o Objectives) Any() bool { return o.ErrorsUnder > 0 || o.P95Under > 0 }
 
 // Routed is a trigger's route by its key: two routes of the same key may collide.
@@ -315,7 +314,7 @@ type Trigger struct {
 	MaxWait   Value[time.Duration]
 }
 
-// Schedule gives when a cron or every trigger fires.
+// Schedule returns when a cron or every trigger fires.
 func (t Trigger) Schedule() (timing.Schedule, error) {
 	return timing.Read(t.Cron.V, t.Zone.V, t.Every.V)
 }
@@ -327,7 +326,7 @@ type Permission struct {
 	From     tree.Origin
 }
 
-// Wild tells whether the permission is for everything, in its verbs or its kind
+// Wild reports whether the permission is for everything, in its verbs or its kind
 // of resource, or for every resource of a kind.
 func (p Permission) Wild() bool {
 	of, literal := p.Resource.Literal()
@@ -354,7 +353,7 @@ const (
 	RunNone          = "none"
 )
 
-// RunsIn tells whether the case runs in a stage after a deployment.
+// RunsIn reports whether the case runs in a stage after a deployment.
 func (c Case) RunsIn(s *Stage) bool {
 	if len(c.Stages) > 0 && !slices.Contains(c.Stages, s.Name) {
 		return false
@@ -379,7 +378,7 @@ type Expectation struct {
 	From tree.Origin
 }
 
-// Fits tells what is wrong with a value of the setting, or "" where nothing is.
+// Fits reports what is wrong with a value of the setting, or "" where nothing is.
 func (s *Setting) Fits(v any) string {
 	switch s.Type {
 	case "number":

@@ -33,7 +33,7 @@ type Part struct {
 // Template is a text with references in it.
 type Template []Part
 
-// Literal gives the text of a template without references.
+// Literal returns the text of a template without references.
 func (t Template) Literal() (string, bool) {
 	switch {
 	case len(t) == 0:

@@ -1,6 +1,5 @@
-// Package measure sums up how a service is delivered, by the four measures that teams
-// use: how long a change takes to a stage, how often one comes there, how many have to
-// be taken back, and how long it takes until something that works is there again.
+// Package measure computes the delivery metrics of a service: lead time, deployment frequency,
+// change failure rate and recovery time.
 package measure
 
 import (
@@ -57,7 +56,7 @@ type Stage struct {
 
 const week = 7 * 24 * time.Hour
 
-// Monday gives the beginning of a time's week.
+// Monday returns the beginning of a time's week.
 func Monday(at time.Time) time.Time {
 	at = at.UTC()
 	day := time.Date(at.Year(), at.Month(), at.Day(), 0, 0, 0, 0, time.UTC)
@@ -113,7 +112,7 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 	return out
 }
 
-// restored gives when something settled in the stage after a version had failed there.
+// restored returns when something settled in the stage after a version had failed there.
 func restored(later []Passage, failed Passage) time.Time {
 	for _, p := range later {
 		if p.Stage == failed.Stage && p.State == delivery.Settled {

@@ -14,7 +14,7 @@ type Rates struct {
 	Currency        string // ISO 4217
 }
 
-// Cost gives what calls cost at a memory limit in bytes, with four decimals
+// Cost returns what calls cost at a memory limit in bytes, with four decimals
 // or as "under 0.0001", and the arithmetic in words.
 func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
 	read := func(text string) (*big.Rat, error) {

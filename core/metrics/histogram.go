@@ -1,5 +1,4 @@
-// Package figures adds up what is measured of calls: per minute, over
-// revisions, and over time.
+// Package metrics sums measurements of invocations: per minute, over revisions, and over time.
 package metrics
 
 import (
@@ -15,11 +14,11 @@ type Histogram map[int]int
 
 const growth = 1.1
 
-// Bucket gives the bucket of a duration in milliseconds. Nothing is counted as
+// Bucket returns the bucket of a duration in milliseconds. Nothing is counted as
 // less than a hundredth of a millisecond.
 func Bucket(ms float64) int { return int(math.Ceil(math.Log(max(ms, 0.01)) / math.Log(growth))) }
 
-// UpTo gives the longest duration of a bucket, in milliseconds.
+// UpTo returns the longest duration of a bucket, in milliseconds.
 func UpTo(bucket int) float64 { return math.Pow(growth, float64(bucket)) }
 
 // Add merges another histogram into this one.
@@ -29,7 +28,7 @@ func (h Histogram) Add(other Histogram) {
 	}
 }
 
-// Count gives how many calls were counted.
+// Count returns how many calls were counted.
 func (h Histogram) Count() int {
 	n := 0
 	for _, c := range h {
@@ -38,7 +37,7 @@ func (h Histogram) Count() int {
 	return n
 }
 
-// Quantile gives the duration, in milliseconds, that a share of the calls did
+// Quantile returns the duration, in milliseconds, that a share of the calls did
 // not exceed, from 0 to 1; 0 where there are no calls.
 func (h Histogram) Quantile(share float64) float64 {
 	left := int(math.Ceil(share * float64(h.Count())))

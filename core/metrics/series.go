@@ -35,7 +35,7 @@ func (s *Sum) Add(o Sum) {
 	}
 }
 
-// Quantile gives the duration, in milliseconds, that a share of the warm calls
+// Quantile returns the duration, in milliseconds, that a share of the warm calls
 // did not exceed: right to a tenth, and never more than the longest call took.
 func (s *Sum) Quantile(share float64) float64 { return min(s.Durations.Quantile(share), s.MaxMs) }
 

@@ -1,9 +1,7 @@
-// Package pack makes archives that are the same bytes whenever they are made
-// from the same files, and takes their digests.
+// Package pack makes deterministic archives: the same files always result in the same bytes.
 //
-// An archive is a zip with sorted names, a fixed time and fixed modes. Its
-// digest is the SHA-256 of its canonical listing, so that it does not depend
-// on the compressor.
+// An archive is a zip with sorted names, a fixed time and fixed modes. Its digest is the SHA-256
+// of its canonical listing, so it does not depend on the compressor.
 package pack
 
 import (
@@ -54,7 +52,7 @@ type Listed struct {
 // Listing is the files of an archive, sorted by path.
 type Listing []Listed
 
-// List gives the listing of entries.
+// List returns the listing of entries.
 func List(entries []Entry) (Listing, error) {
 	if len(entries) > MaxFiles {
 		return nil, fmt.Errorf("%w: %d files, the limit is %d; exclude some with build.exclude",
@@ -92,7 +90,7 @@ func mode(executable bool) string {
 	return "0644"
 }
 
-// Digest gives the SHA-256 of the listing: a line a file, of mode, SHA-256 of
+// Digest returns the SHA-256 of the listing: a line a file, of mode, SHA-256 of
 // the content, and path, each ended by a NUL.
 func (l Listing) Digest() string {
 	h := sha256.New()
@@ -102,7 +100,7 @@ func (l Listing) Digest() string {
 	return "sha256:" + hex.EncodeToString(h.Sum(nil))
 }
 
-// Size gives the bytes of all contents together.
+// Size returns the bytes of all contents together.
 func (l Listing) Size() int64 {
 	var total int64
 	for _, f := range l {
@@ -151,7 +149,7 @@ func readFile(f *zip.File) ([]byte, error) {
 	return io.ReadAll(r) // no more than its header says: archive/zip refuses what goes on
 }
 
-// Exclude tells whether a path matches one of the patterns. A pattern without
+// Exclude reports whether a path matches one of the patterns. A pattern without
 // a slash matches a name in any folder; ** stands for any number of folders.
 func Exclude(patterns []string, name string) bool {
 	for _, p := range patterns {

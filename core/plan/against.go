@@ -59,7 +59,7 @@ func sameStep(a, b *Step) bool {
 		})
 }
 
-// without gives the lines of a that b does not have.
+// without returns the lines of a that b does not have.
 func without(a, b []ImpactLine) []ImpactLine {
 	var out []ImpactLine
 	for _, l := range a {

@@ -125,10 +125,10 @@ func BenchmarkPlan(b *testing.B) {
 	}
 }
 
-// changedIn gives what is wanted with n functions that have another memory limit and may
+// changedIn returns what is wanted with n functions that have another memory limit and may
 // do more, and figures of each function's calls.
-func changedIn(wanted []expand.Resource, n int) ([]expand.Resource, *impact.Seen) {
-	seen := &impact.Seen{Now: time.Unix(1_790_000_000, 0), Over: 7 * 24 * time.Hour, Here: map[string]metrics.Sum{}}
+func changedIn(wanted []expand.Resource, n int) ([]expand.Resource, *impact.Figures) {
+	seen := &impact.Figures{Now: time.Unix(1_790_000_000, 0), Over: 7 * 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	out := slices.Clone(wanted)
 	for i := range out {
 		r := &out[i]

@@ -122,7 +122,7 @@ func (b *builder) compare() {
 	b.deletions()
 }
 
-// takeAway adds a step for each foreign resource that somebody wants to be gone.
+// deletions adds a step for each foreign resource that somebody wants to be gone.
 func (b *builder) deletions() {
 	addresses := slices.Clone(b.in.Deletions)
 	slices.Sort(addresses)
@@ -147,7 +147,7 @@ func firstOrigin(w *expand.Resource) tree.Origin {
 	return tree.Origin{Rule: tree.DerivedFrom}
 }
 
-// same tells whether a resource is recorded and live just as it is wanted: of most it
+// same reports whether a resource is recorded and live just as it is wanted: of most it
 // is, and no more has to be known of them.
 func (b *builder) same(w *expand.Resource, record *Recorded, actual *Actual) bool {
 	if record == nil || actual == nil || len(record.Attributes) != len(w.Attributes) {
@@ -232,7 +232,7 @@ func (b *builder) want(w *expand.Resource, record *Recorded, actual *Actual) dec
 	return decision{step: &s}
 }
 
-// left tells whether a resource is otherwise by hand alone, in what somebody left
+// left reports whether a resource is otherwise by hand alone, in what somebody left
 // as it is. Where the resource is to change for another reason it is put as it is
 // wanted, and the plan says that this undoes what was left.
 func (b *builder) left(address string, at states) bool {
@@ -251,7 +251,7 @@ func (b *builder) left(address string, at states) bool {
 		}
 	}
 	leaves := func(attribute string, actual any) bool {
-		return slices.ContainsFunc(b.in.LeftAlone, func(l Left) bool {
+		return slices.ContainsFunc(b.in.LeftAlone, func(l IgnoredDrift) bool {
 			return l.Address == address && l.Attribute == attribute && canon.Equal(l.Actual, actual)
 		})
 	}
@@ -266,7 +266,7 @@ func (b *builder) left(address string, at states) bool {
 	return true
 }
 
-// wantedOf gives what is wanted of a resource; nil where it is not wanted.
+// wantedOf returns what is wanted of a resource; nil where it is not wanted.
 func (b *builder) wantedOf(address string) map[string]any {
 	if w := b.wantedAt(address); w != nil {
 		return w.Values()
@@ -355,7 +355,7 @@ func (b *builder) creates(w *expand.Resource) []AttributeChange {
 	return out
 }
 
-// newCause says why a resource is new. That the function is there is the reason, not some
+// newCause returns why a resource is new. That the function is there is the reason, not some
 // line that the resource has a value of.
 func (b *builder) newCause(w *expand.Resource) []Cause {
 	if causes, ok := b.newcomers[w.Function]; ok {
@@ -372,7 +372,7 @@ func (b *builder) newCause(w *expand.Resource) []Cause {
 	return []Cause{{Kind: ByNew, Text: text, From: &from}}
 }
 
-// comes says how a function that is not recorded comes to be there.
+// comes returns how a function that is not recorded comes to be there.
 func (b *builder) comes(fn string) string {
 	if was := b.in.Renamed[fn]; was != "" {
 		return fmt.Sprintf("function %s was renamed from %s", fn, was)
@@ -382,7 +382,7 @@ func (b *builder) comes(fn string) string {
 
 func (b *builder) recorded(fn string) bool { return b.recordedFunctions[fn] }
 
-// causes gives the reasons why a recorded resource is to become another.
+// causes returns the reasons why a recorded resource is to become another.
 func (b *builder) causes(w *expand.Resource, names []string) []Cause {
 	var out []Cause
 	for _, a := range w.Attributes {
@@ -476,7 +476,7 @@ func weighed(kind string, touched, observed bool) bool {
 	return false
 }
 
-// states gives what consequences are weighed over. It may be called while the steps are
+// states returns what consequences are weighed over. It may be called while the steps are
 // put in order.
 func (b *builder) states(observed bool) (before, after []impact.Resource, touched map[string]resource.Change) {
 	touched = make(map[string]resource.Change, len(b.steps))

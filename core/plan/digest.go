@@ -42,7 +42,7 @@ func writeCanonical(w io.Writer, p *Plan) error {
 	return err
 }
 
-// aroundSteps gives the canonical form of a plan before and behind what its list of
+// aroundSteps returns the canonical form of a plan before and behind what its list of
 // steps has in it.
 func aroundSteps(p *Plan) (before, behind []byte, err error) {
 	rest := *p

@@ -9,8 +9,8 @@ import (
 	"rudmar/core/resource"
 )
 
-// Drifted is a resource that is live otherwise than it was recorded.
-type Drifted struct {
+// Drift is a resource that is live otherwise than it was recorded.
+type Drift struct {
 	Address  string `json:"address"`
 	Kind     string `json:"kind"`
 	Function string `json:"function"`
@@ -26,12 +26,12 @@ type Drifted struct {
 	// Follows is the address of the drift that brings this one with it.
 	Follows string `json:"follows,omitempty"`
 	// Left says why somebody leaves that it vanished, or is not Rudmar's own.
-	Left       *Left           `json:"ignored,omitempty"`
+	Left       *IgnoredDrift   `json:"ignored,omitempty"`
 	Attributes []DriftedDetail `json:"attributes"`
 }
 
-// Left is a drift that somebody leaves as it is.
-type Left struct {
+// IgnoredDrift is a drift that somebody leaves as it is.
+type IgnoredDrift struct {
 	Address   string `json:"address"`
 	Attribute string `json:"attribute,omitempty"` // "" for the resource: that it vanished, or is not Rudmar's own
 	Actual    any    `json:"actual,omitempty"`    // the value that is left; another one is drift again
@@ -41,12 +41,12 @@ type Left struct {
 	Until     int64  `json:"until,omitempty"` // Unix milliseconds; 0 for no end: it is a notice only
 }
 
-// holds tells whether it is left at a time.
-func (l *Left) holds(now time.Time) bool { return l.Until == 0 || now.UnixMilli() < l.Until }
+// holds reports whether it is left at a time.
+func (l *IgnoredDrift) holds(now time.Time) bool { return l.Until == 0 || now.UnixMilli() < l.Until }
 
-// Open tells whether it waits for somebody: not all of it is left, and nothing
+// Open reports whether it waits for somebody: not all of it is left, and nothing
 // else brings it with it.
-func (d *Drifted) Open() bool {
+func (d *Drift) Open() bool {
 	if d.Follows != "" || d.Left != nil {
 		return false
 	}
@@ -56,21 +56,21 @@ func (d *Drifted) Open() bool {
 
 // DriftedDetail is one attribute that differs. Absent values are null.
 type DriftedDetail struct {
-	Name     string `json:"name"`
-	Recorded any    `json:"recorded"`
-	Actual   any    `json:"actual"`
-	Unit     string `json:"unit,omitempty"`
-	Since    int64  `json:"since,omitempty"` // when it was seen first, Unix milliseconds
-	Left     *Left  `json:"ignored,omitempty"`
+	Name     string        `json:"name"`
+	Recorded any           `json:"recorded"`
+	Actual   any           `json:"actual"`
+	Unit     string        `json:"unit,omitempty"`
+	Since    int64         `json:"since,omitempty"` // when it was seen first, Unix milliseconds
+	Left     *IgnoredDrift `json:"ignored,omitempty"`
 }
 
-// Drift compares the record with live, attribute by attribute, sorted by address.
-func Drift(record []Recorded, actual []Actual, kinds []KindSpec) []Drifted {
+// FindDrift compares the record with live, attribute by attribute, sorted by address.
+func FindDrift(record []Recorded, actual []Actual, kinds []KindSpec) []Drift {
 	b := newBuilder(Inputs{Record: record, Actual: actual, Kinds: kinds})
-	out := []Drifted{}
+	out := []Drift{}
 	for i := range record {
 		r := &record[i]
-		d := Drifted{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: []DriftedDetail{}}
+		d := Drift{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: []DriftedDetail{}}
 		l := b.liveAt(r.Address)
 		if l == nil {
 			d.Vanished = true
@@ -90,7 +90,7 @@ func Drift(record []Recorded, actual []Actual, kinds []KindSpec) []Drifted {
 	for i := range actual {
 		if b.recordedAt(actual[i].Address) == nil {
 			l := &actual[i]
-			out = append(out, Drifted{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
+			out = append(out, Drift{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
 				Unknown: true, Changed: l.Changed, By: l.By, Attributes: []DriftedDetail{}})
 		}
 	}
@@ -100,7 +100,7 @@ func Drift(record []Recorded, actual []Actual, kinds []KindSpec) []Drifted {
 }
 
 // followed marks the revisions and pointers that a function changed by hand brings with it.
-func followed(drift []Drifted) {
+func followed(drift []Drift) {
 	changed := map[string]bool{}
 	for i := range drift {
 		changed[drift[i].Address] = true
@@ -120,12 +120,12 @@ func followed(drift []Drifted) {
 
 // Seen keeps, of drift that an earlier look found, since when it is there; what is
 // new is there since now. What somebody left is marked.
-func Seen(drift, before []Drifted, left []Left, now time.Time) []Drifted {
-	old := map[string]*Drifted{}
+func Seen(drift, before []Drift, left []IgnoredDrift, now time.Time) []Drift {
+	old := map[string]*Drift{}
 	for i := range before {
 		old[before[i].Address] = &before[i]
 	}
-	leftOf := func(address, attribute string, actual any) *Left {
+	leftOf := func(address, attribute string, actual any) *IgnoredDrift {
 		for i := range left {
 			if l := &left[i]; l.Address == address && l.Attribute == attribute && l.holds(now) && canon.Equal(l.Actual, actual) {
 				return l

@@ -41,7 +41,7 @@ func (b *builder) head(s *Step) (head int, there bool) {
 	return 0, false
 }
 
-// comesAlong tells whether each function has one of a kind.
+// comesAlong reports whether each function has one of a kind.
 func comesAlong(kind string) bool {
 	switch kind {
 	case resource.Identity, resource.Logs, resource.Revision, resource.Pointer:

@@ -36,7 +36,7 @@ func golden(t *testing.T, name, got string) {
 	}
 }
 
-// textOf gives all that a person reads of a plan, and how its steps wait for each other.
+// textOf returns all that a person reads of a plan, and how its steps wait for each other.
 func textOf(t *testing.T, p *plan.Plan) string {
 	t.Helper()
 	var b strings.Builder
@@ -102,7 +102,7 @@ func TestOutlooksReadAsTheyDid(t *testing.T) {
 	p.Impact.Cold = names(10)
 	cold += "\n" + said(p)
 	p.Outlook = &impact.Outlook{Over: 3_600_000,
-		Tight: []impact.Tight{{Function: "a", What: "memory", Limit: 100 << 20, Seen: 90 << 20, Invocations: 1},
+		Tight: []impact.NearLimit{{Function: "a", What: "memory", Limit: 100 << 20, Seen: 90 << 20, Invocations: 1},
 			{Function: "b", What: "memory", Limit: 100 << 20, Seen: 91 << 20, Invocations: 2, Stage: "trial"},
 			{Function: "c", What: "timeout", Limit: 1000, Seen: 1200, Invocations: 30, Under: true},
 			{Function: "d", What: "timeout", Limit: 2000, Seen: 500, Invocations: 30}},
@@ -118,6 +118,6 @@ func TestOutlooksReadAsTheyDid(t *testing.T) {
 		Losses: []impact.Loss{{Function: "g", What: "log lines", Count: 1, Oldest: at}, {Function: "g", What: "kept calls", Count: 2}}}
 	golden(t, "outlook", cold+"\n\n"+said(p)+"\n")
 	p = plan.Compute(plan.Inputs{Base: plan.Base{Version: 2, From: 1}, Kinds: kindsOf("function"),
-		Wanted: []expand.Resource{wants("function/a"), wants("function/b")}, Seen: &impact.Seen{Here: map[string]metrics.Sum{}}})
+		Wanted: []expand.Resource{wants("function/a"), wants("function/b")}, Seen: &impact.Figures{Here: map[string]metrics.Sum{}}})
 	golden(t, "first", textOf(t, p))
 }

@@ -22,7 +22,7 @@ func (b *builder) recordedAt(address string) *Recorded {
 }
 func (b *builder) liveAt(address string) *Actual { return find(b.in.Actual, address, Actual.at) }
 
-// sorted gives a list in the order of its addresses: itself where it is so already.
+// sorted returns a list in the order of its addresses: itself where it is so already.
 func sorted[T any](list []T, at func(T) string) []T {
 	byAddress := func(a, b T) int { return strings.Compare(at(a), at(b)) }
 	if slices.IsSortedFunc(list, byAddress) {
@@ -33,13 +33,13 @@ func sorted[T any](list []T, at func(T) string) []T {
 	return list
 }
 
-// place gives where an address stands in a list, or would stand.
+// place returns where an address stands in a list, or would stand.
 func place[T any](list []T, address string, at func(T) string) int {
 	i, _ := slices.BinarySearchFunc(list, address, func(v T, a string) int { return strings.Compare(at(v), a) })
 	return i
 }
 
-// find gives what has an address; nil where nothing has.
+// find returns what has an address; nil where nothing has.
 func find[T any](list []T, address string, at func(T) string) *T {
 	return first(list[place(list, address, at):], address, at)
 }
@@ -55,7 +55,7 @@ func onward[T any](list []T, address string, at func(T) string) []T {
 	return list[place(list, address, at):]
 }
 
-// first gives the first of a list if it has an address, else nil.
+// first returns the first of a list if it has an address, else nil.
 func first[T any](list []T, address string, at func(T) string) *T {
 	if len(list) == 0 || at(list[0]) != address {
 		return nil

@@ -66,7 +66,7 @@ func (s states) outcome(inPlace func(names []string) bool) outcome {
 	return outcome{Change: change, RevertsDrift: true} // differs | differs from both
 }
 
-// present gives attributes that are there, be they none.
+// present returns attributes that are there, be they none.
 func present(attributes map[string]any) map[string]any {
 	if attributes == nil {
 		return map[string]any{}

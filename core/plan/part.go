@@ -20,7 +20,7 @@ func (p *Plan) Total() Total {
 	return Total{Steps: len(p.Steps), Functions: len(functions)}
 }
 
-// Part gives the steps of the functions that come after one by their names, "" for
+// Part returns the steps of the functions that come after one by their names, "" for
 // the first, until there are at least `least` steps: a function is given whole or not at
 // all. Within a function steps stand in the plan's order. Where there are functions
 // behind, next is the last one that is given, so that Part gives the rest after it;

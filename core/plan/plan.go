@@ -1,6 +1,5 @@
-// Package plan compares what is wanted in a stage with what Rudmar last put
-// there and with what is live, and gives the steps that lead from one to the
-// other, each with its reasons, in waves.
+// Package plan compares the desired state of a stage with the recorded state and the actual state,
+// and computes the steps from one to the other, each with its reasons, in phases.
 package plan
 
 import (
@@ -89,7 +88,7 @@ type Inputs struct {
 	// Blockers that were found before.
 	Blockers []Blocker
 	// Seen is what was observed of late; nil where nobody knows.
-	Seen *impact.Seen
+	Seen *impact.Figures
 	// Deletions lists addresses that are live and not Rudmar's own, and are to go.
 	Deletions []string
 	// Only is the one kind of resource that the plan is about; "" for all.
@@ -97,7 +96,7 @@ type Inputs struct {
 	// Draft tells that no version has what is wanted: the plan is never run.
 	Draft bool
 	// LeftAlone is the drift that somebody leaves as it is.
-	LeftAlone []Left
+	LeftAlone []IgnoredDrift
 }
 
 // Blocker stops a plan from being run.
@@ -234,7 +233,7 @@ func Compute(in Inputs) *Plan {
 	var weighing sync.WaitGroup
 	weighing.Go(func() {
 		before, after, touched = b.states(in.Seen != nil)
-		means = impact.Weigh(before, after, touched)
+		means = impact.Assess(before, after, touched)
 	})
 	cycle := b.order(p)
 	p.Blockers = append([]Blocker{}, slices.Concat(in.Blockers, b.blockers, beyondQuotas(in.Wanted, in.Quotas))...)
@@ -252,7 +251,7 @@ func Compute(in Inputs) *Plan {
 	}
 	p.Seal()
 	if in.Seen != nil {
-		outlook := impact.Foresee(before, after, touched, p.Impact, *in.Seen)
+		outlook := impact.Forecast(before, after, touched, p.Impact, *in.Seen)
 		p.Outlook = &outlook
 	}
 	return p

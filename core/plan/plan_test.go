@@ -124,7 +124,7 @@ func TestOutcomes(t *testing.T) {
 	}
 }
 
-// function gives the resources of a function, as expansion does.
+// function returns the resources of a function, as expansion does.
 func function(name, artifact string, memory float64, route string, grants ...string) []expand.Resource {
 	identity, fn, revision, pointer := "identity/"+name, "function/"+name, "revision/"+name, "pointer/"+name
 	out := []expand.Resource{wanted(identity, m{"owner": "x"}),
@@ -345,7 +345,7 @@ func TestRenamesAndRemovalsAreNamed(t *testing.T) {
 	}
 }
 
-// random gives a made-up stage.
+// random returns a made-up stage.
 func random(dice *rand.Rand) []expand.Resource {
 	var out []expand.Resource
 	for _, name := range []string{"a", "b", "c", "d"} {
@@ -459,7 +459,7 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 		if next := plan.Compute(after); !next.Empty() {
 			t.Fatalf("seed %d: the next plan has %d steps: %+v", seed, len(next.Steps), next.Steps[0])
 		}
-		if drift := plan.Drift(after.Record, after.Actual, kinds()); len(drift) > 0 {
+		if drift := plan.FindDrift(after.Record, after.Actual, kinds()); len(drift) > 0 {
 			t.Fatalf("seed %d: drift after the plan: %+v", seed, drift)
 		}
 	}
@@ -472,7 +472,7 @@ func TestDrift(t *testing.T) {
 	in.Actual = append(slices.DeleteFunc(in.Actual, func(l plan.Actual) bool { return l.Kind == "route" }),
 		plan.Actual{Address: "route/warn/extra", Kind: "route", By: "hand-8"})
 	var got []string
-	for _, d := range plan.Drift(in.Record, in.Actual, kinds()) {
+	for _, d := range plan.FindDrift(in.Record, in.Actual, kinds()) {
 		text := d.Address
 		for _, a := range d.Attributes {
 			text += fmt.Sprintf(" %s %v→%v", a.Name, a.Recorded, a.Actual)

@@ -72,7 +72,7 @@ func (q *Queue) Next() (int, bool) {
 	return i, true
 }
 
-// Done tells that a step is done: what waited for it alone may be sent.
+// Done marks a step as done, so that steps that waited only for it are ready.
 func (q *Queue) Done(i int) {
 	for _, user := range q.users[i] {
 		if q.open[user]--; q.open[user] == 0 {

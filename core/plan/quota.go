@@ -15,7 +15,7 @@ type Quota struct {
 	Limit       int
 }
 
-// beyondQuotas tells which quotas the wanted resources go over, by name.
+// beyondQuotas reports which quotas the wanted resources go over, by name.
 func beyondQuotas(wanted []expand.Resource, quotas []Quota) []Blocker {
 	var out []Blocker
 	for _, q := range quotas {

@@ -75,7 +75,7 @@ func rename(in Inputs) (Inputs, []renaming) {
 	return in, out
 }
 
-// Renamed gives an address of a function under its new name; to maps former
+// Renamed returns an address of a function under its new name; to maps former
 // names to new ones.
 func Renamed(address string, to map[string]string) string {
 	kind, rest := resource.Split(address)

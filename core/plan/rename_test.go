@@ -9,7 +9,7 @@ import (
 	"rudmar/core/resource"
 )
 
-// renamedState gives what is recorded and live after a step that renames a function.
+// renamedState returns what is recorded and live after a step that renames a function.
 func renamedState(record map[string]plan.Recorded, there map[string]plan.Actual,
 	s plan.Step) (map[string]plan.Recorded, map[string]plan.Actual) {
 	to := map[string]string{s.RenamedFrom: s.Function}

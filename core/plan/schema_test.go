@@ -39,7 +39,7 @@ func TestDocumentsAreOfTheSchema(t *testing.T) {
 		in.Wanted = random(dice)
 		in.Files = map[string][]string{"a": {"a.py"}}
 		sum := metrics.Sum{Invocations: 9, MaxMs: 5, MemoryPeak: 1 << 40, TotalMs: 50}
-		in.Seen = &impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]metrics.Sum{"a": sum, "b": sum},
+		in.Seen = &impact.Figures{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]metrics.Sum{"a": sum, "b": sum},
 			Rates: metrics.Rates{PerGiBSecond: "1", Currency: "EUR"}}
 		if len(in.Actual) > 1 && seed%2 == 0 {
 			in.Actual = in.Actual[1:]

@@ -51,7 +51,7 @@ func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 // MostOrigins is how many places of a plan's causes it is asked at most who wrote them.
 const MostOrigins = 300
 
-// Origins gives the places that its causes lie in, each once, up to so many.
+// Origins returns the places that its causes lie in, each once, up to so many.
 func (p *Plan) Origins(most int) []tree.Origin {
 	type place struct {
 		file string
@@ -80,7 +80,7 @@ type textWriter struct {
 	err error
 }
 
-// place gives where something stands, and who wrote that, in brackets; "" where nobody knows.
+// place returns where something stands, and who wrote that, in brackets; "" where nobody knows.
 func (w *textWriter) place(o *tree.Origin) string {
 	if o == nil || o.File == "" {
 		return ""
@@ -124,7 +124,7 @@ type functionSteps struct {
 	follow int
 }
 
-// byFunction gives the steps by function, sorted, without those that follow others.
+// byFunction returns the steps by function, sorted, without those that follow others.
 func (p *Plan) byFunction() []functionSteps {
 	at := map[string]int{}
 	var out []functionSteps
@@ -145,7 +145,7 @@ func (p *Plan) byFunction() []functionSteps {
 	return out
 }
 
-// Value gives an attribute's value as manifests write it; "absent" for none.
+// Value returns an attribute's value as manifests write it; "absent" for none.
 func Value(v any, unit string) string {
 	number, isNumber := v.(float64)
 	switch {

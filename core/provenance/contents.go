@@ -21,7 +21,7 @@ type Inside struct {
 	Listing           pack.Listing
 }
 
-// Contents gives the CycloneDX list (1.6, JSON) of a version: each function,
+// Contents returns the CycloneDX list (1.6, JSON) of a version: each function,
 // its files, and the libraries that lock files in its archive name.
 func Contents(service string, version int, functions []Inside) ([]byte, error) {
 	bom := cdx.NewBOM()

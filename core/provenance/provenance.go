@@ -1,6 +1,6 @@
-// Package provenance says where a version came from and what is inside of it:
-// an in-toto statement (v1, with the predicate slsa.dev/provenance/v1) in a DSSE
-// envelope signed with ed25519, and a CycloneDX list.
+// Package provenance records the origin and content of a version: an in-toto statement (v1, with
+// the predicate slsa.dev/provenance/v1) in a DSSE envelope signed with Ed25519, and a CycloneDX
+// bill of materials.
 package provenance
 
 import (
@@ -54,7 +54,7 @@ type Facts struct {
 	Archives   []Archive
 }
 
-// Statement gives the in-toto statement of a version.
+// Statement returns the in-toto statement of a version.
 func Statement(f Facts) ([]byte, error) {
 	predicate, err := structpb.NewStruct(map[string]any{
 		"buildDefinition": map[string]any{

@@ -1,5 +1,5 @@
-// Package resource names what a platform keeps for functions: the kinds of
-// resources that manifests become, their addresses, and what can happen to one.
+// Package resource defines the resources of a platform: their kinds, their addresses, and the
+// changes that a plan can make.
 package resource
 
 import "strings"
@@ -18,7 +18,7 @@ const (
 	Subscription = "subscription" // a trigger by objects, a queue or another function
 )
 
-// Split gives the kind of an address and what stands behind it:
+// Split returns the kind of an address and what stands behind it:
 // "route/warn/ask" is a route, "warn/ask".
 func Split(address string) (kind, rest string) {
 	kind, rest, _ = strings.Cut(address, "/")
@@ -38,7 +38,7 @@ const (
 	Restore Change = "restore" // undo drift
 )
 
-// FunctionOf gives the function whose resource an address is of: "route/warn/ask" is
+// FunctionOf returns the function whose resource an address is of: "route/warn/ask" is
 // of warn.
 func FunctionOf(address string) string {
 	_, rest := Split(address)

@@ -16,7 +16,7 @@ func Frozen(members []canon.Member) string {
 	return digest
 }
 
-// Configuration gives the digest of a function's attributes as a revision
+// Configuration returns the digest of a function's attributes as a revision
 // freezes them: all but at_once, which may change under a running revision.
 func Configuration(attributes map[string]any) string {
 	own := make([]canon.Member, 0, len(attributes))

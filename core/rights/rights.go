@@ -1,8 +1,8 @@
-// Package rights decides who may do what where, over plain values: for the page,
-// the API, git and the command line alike.
+// Package rights decides who has which permissions where, from plain values, for the page, the
+// API, git and the command line.
 //
-// A role is a named bundle of acts. Somebody has a role everywhere, or only in
-// some services, or in some stages of them.
+// A role is a named set of permissions. A user has a role everywhere, or only in some services or
+// stages.
 package rights
 
 import (
@@ -54,7 +54,7 @@ const (
 // Roles lists the roles, from that which may least on.
 func Roles() []string { return []string{Reader, Author, Approver, Operator, Administrator} }
 
-// Of gives what a role may do; nothing for one that is not.
+// Of returns what a role may do; nothing for one that is not.
 func Of(role string) []Permission {
 	switch role {
 	case Reader:
@@ -80,7 +80,7 @@ func ParseWhere(text string) Where {
 	return Where{service, stage}
 }
 
-// String gives the place as it is written; "everywhere" for the zero value.
+// String returns the place as it is written; "everywhere" for the zero value.
 func (w Where) String() string {
 	switch {
 	case w.Service == "":
@@ -91,7 +91,7 @@ func (w Where) String() string {
 	return w.Service + "/" + w.Stage
 }
 
-// covers tells whether a right here is a right there too.
+// covers reports whether a right here is a right there too.
 func (w Where) covers(o Where) bool {
 	return (w.Service == "" || w.Service == o.Service) && (w.Stage == "" || w.Stage == o.Stage)
 }
@@ -106,7 +106,7 @@ type Person struct {
 // ErrDenied tells that somebody may not do something.
 var ErrDenied = errors.New("not allowed")
 
-// May tells whether a person may do something somewhere; nil where they may. The
+// May returns nil if a person has a permission somewhere. The
 // error wraps ErrDenied and says whom it takes. A person may look everywhere,
 // whatever their role, as long as they have one; a token only where it is for.
 func May(p Person, a Permission, at Where) error {
@@ -128,7 +128,7 @@ func May(p Person, a Permission, at Where) error {
 	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrDenied, p.Handle, withArticle(p.Role), list(p.In), at)
 }
 
-// Anywhere tells whether a person may do something in some place.
+// Anywhere reports whether a person may do something in some place.
 func Anywhere(p Person, a Permission) bool {
 	return slices.Contains(Of(p.Role), a) && (p.Token == nil || slices.Contains(p.Token.Permissions, a))
 }

@@ -14,7 +14,7 @@ type Token struct {
 	In          []Where // everywhere where there is none
 }
 
-// allows tells whether a token is for an act in a place; nil where it is. One for
+// allows returns nil if a token covers a permission in a place. One for
 // a stage may look at the whole service: its stages differ in settings alone.
 func (t Token) allows(handle string, a Permission, at Where) error {
 	if !slices.Contains(t.Permissions, a) {
@@ -35,7 +35,7 @@ func (t Token) allows(handle string, a Permission, at Where) error {
 	return fmt.Errorf("%w: the token %s of %s is limited to %s, not %s", ErrDenied, t.Name, handle, list(t.In), at)
 }
 
-// MayMake tells whether somebody may make a token: with acts that they have, and
+// MayMake returns nil if somebody may create a token: with acts that they have, and
 // for places that their own role reaches; nil where they may. A token to look is
 // one for any place.
 func MayMake(p Person, t Token) error {

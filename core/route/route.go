@@ -1,10 +1,8 @@
-// Package route parses routes, matches requests against them, and finds routes
-// that collide.
+// Package route parses routes, matches requests, and finds routes that collide.
 //
-// A route is a method, or ANY, and a path whose segments are literals,
-// {name} parameters, or a {rest...} at the end. Segments are ranked literal
-// before parameter before rest, from left to right; a named method ranks
-// before ANY.
+// A route is a method, or ANY, and a path whose segments are literals, {name} parameters, or a
+// {rest...} at the end. Literals precede parameters, which precede rest segments, from left to
+// right; a named method precedes ANY.
 package route
 
 import (
@@ -30,7 +28,7 @@ type Segment struct {
 	Text string // as it is written
 }
 
-// Value gives a literal as it is meant: without %20 and the like.
+// Value returns a literal as it is meant: without %20 and the like.
 func (s Segment) Value() string { return unescape(s.Text) }
 
 // Route is a parsed route.
@@ -120,7 +118,7 @@ func isIdentifier(s string) bool {
 	return s != ""
 }
 
-// Path gives the path as it is written.
+// Path returns the path as it is written.
 func (r Route) Path() string {
 	if len(r.Segments) == 0 {
 		return "/"
@@ -140,7 +138,7 @@ func (r Route) Path() string {
 	return b.String()
 }
 
-// String gives the route as it is written.
+// String returns the route as it is written.
 func (r Route) String() string { return r.Method + " " + r.Path() }
 
 // Parameters lists the names of the parameters, in order.
@@ -154,7 +152,7 @@ func (r Route) Parameters() []string {
 	return out
 }
 
-// Match tells whether the route takes a request for the escaped path, and with
+// Match reports whether the route takes a request for the escaped path, and with
 // which parameters. A rest takes one segment or more. A route for GET takes HEAD
 // too (RFC 9110).
 func (r Route) Match(method, path string) (map[string]string, bool) {
@@ -200,7 +198,7 @@ func unescape(s string) string {
 	return s
 }
 
-// Before tells whether r wins over other for a request that both match.
+// Before reports whether r wins over other for a request that both match.
 func (r Route) Before(other Route) bool { return compare(r, other) < 0 }
 
 func compare(a, b Route) int {
@@ -221,7 +219,7 @@ func compare(a, b Route) int {
 	return 0
 }
 
-// Winner gives the index of the route that takes a request, with its
+// Winner returns the index of the route that takes a request, with its
 // parameters, or -1 where none does. Among equals the one that names the method
 // wins, then the first.
 func Winner(routes []Route, method, path string) (int, map[string]string) {
@@ -255,7 +253,7 @@ func Allowed(routes []Route, path string) []string {
 	return out
 }
 
-// Collide tells whether two routes match one and the same request with equal
+// Collide reports whether two routes match one and the same request with equal
 // rank, and gives such a request.
 func Collide(a, b Route) (request string, collide bool) {
 	if compare(a, b) != 0 || a.Method != b.Method {
@@ -303,5 +301,5 @@ func (r Route) Key() string {
 	return b.String()
 }
 
-// Escape gives a segment as it stands in a request's path.
+// Escape returns a segment as it stands in a request's path.
 func Escape(segment string) string { return url.PathEscape(segment) }

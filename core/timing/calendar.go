@@ -110,7 +110,7 @@ func eventOf(e *ical.VEvent) (event, error) {
 	return out, nil
 }
 
-// length gives how long an event is.
+// length returns how long an event is.
 func length(e *ical.VEvent, start time.Time, allDay bool) (time.Duration, error) {
 	if e.GetProperty(ical.ComponentPropertyDtEnd) == nil {
 		if p := e.GetProperty(ical.ComponentPropertyDuration); p != nil {
@@ -167,7 +167,7 @@ func exception(text string, zone *time.Location) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time", text)
 }
 
-// At tells which event a time lies in, the one that ends last, and until when; "" for none.
+// At reports which event a time lies in, the one that ends last, and until when; "" for none.
 func (c Calendar) At(t time.Time) (name string, until time.Time) {
 	for _, e := range c.events {
 		start := e.start
@@ -181,7 +181,7 @@ func (c Calendar) At(t time.Time) (name string, until time.Time) {
 	return name, until
 }
 
-// Next gives when the next event begins after a time, and its name; "" for none.
+// Next returns when the next event begins after a time, and its name; "" for none.
 func (c Calendar) Next(t time.Time) (name string, begins time.Time) {
 	for _, e := range c.events {
 		start := e.start
@@ -198,7 +198,7 @@ func (c Calendar) Next(t time.Time) (name string, begins time.Time) {
 // Opening is a stretch of time in which a stage may be entered.
 type Opening struct{ From, To time.Time }
 
-// Openings gives the stretches of a window from a time on, for so many days, without what
+// Openings returns the stretches of a window from a time on, for so many days, without what
 // lies in the events of a calendar.
 func (w Window) Openings(from time.Time, days int, freezes Calendar) []Opening {
 	end := from.AddDate(0, 0, days)
@@ -218,7 +218,7 @@ func (w Window) Openings(from time.Time, days int, freezes Calendar) []Opening {
 	return slices.Clip(out)
 }
 
-// closes gives when a window that is open at a time closes; at the end at most.
+// closes returns when a window that is open at a time closes; at the end at most.
 func (w Window) closes(t, end time.Time) time.Time {
 	y, m, d := t.In(w.zone).Date()
 	at := resolve(y, m, d, w.to/60, w.to%60, w.zone)
@@ -228,7 +228,7 @@ func (w Window) closes(t, end time.Time) time.Time {
 	return at
 }
 
-// Enters gives when a stage may be entered next, from a time on: the window is open and
+// Enters returns when a stage may be entered next, from a time on: the window is open and
 // nothing is frozen. The zero time where that is not within a year.
 func (w Window) Enters(t time.Time, freezes Calendar) time.Time {
 	return w.enters(t, t.AddDate(1, 0, 0), freezes)

@@ -1,5 +1,5 @@
-// Package timing computes when things happen: the next times of a cron
-// expression or an interval in a time zone.
+// Package timing computes points in time: the next runs of a cron expression or an interval in a
+// time zone, time windows, and calendars (RFC 5545).
 package timing
 
 import (
@@ -112,7 +112,7 @@ func (f field) number(text string) (int, error) {
 	return n, nil
 }
 
-// Next gives the first time after t that the expression names, in t's zone;
+// Next returns the first time after t that the expression names, in t's zone;
 // false where there is none within thirty years.
 //
 // A local time that a clock change leaves out fires at the first moment after

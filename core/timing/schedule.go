@@ -10,7 +10,7 @@ type Schedule struct {
 	Every time.Duration
 }
 
-// Next gives the first time after t. Intervals are counted from the Unix
+// Next returns the first time after t. Intervals are counted from the Unix
 // epoch, so that they do not move with a restart.
 func (s Schedule) Next(t time.Time) (time.Time, bool) {
 	if s.Cron != nil {
@@ -27,7 +27,7 @@ func (s Schedule) Next(t time.Time) (time.Time, bool) {
 	return time.UnixMilli((t.UnixMilli()/every + 1) * every).In(t.Location()), true
 }
 
-// Times gives the next n times after t.
+// Times returns the next n times after t.
 func (s Schedule) Times(t time.Time, n int) []time.Time {
 	var out []time.Time
 	for len(out) < n {
@@ -56,7 +56,7 @@ func (s Schedule) Count(after, until time.Time) int {
 	}
 }
 
-// Read gives the schedule of a cron expression in a named zone or, where the
+// Read returns the schedule of a cron expression in a named zone or, where the
 // expression is empty, of an interval.
 func Read(cron, zone string, every time.Duration) (Schedule, error) {
 	if cron == "" {

@@ -72,14 +72,14 @@ func clock(text string) (int, error) {
 	return h*60 + m, nil
 }
 
-// Holds tells whether t lies in the window.
+// Holds reports whether t lies in the window.
 func (w Window) Holds(t time.Time) bool {
 	t = t.In(w.zone)
 	minute := t.Hour()*60 + t.Minute()
 	return w.days[t.Weekday()] && minute >= w.from && minute < w.to
 }
 
-// Opens gives when the window next opens after t.
+// Opens returns when the window next opens after t.
 func (w Window) Opens(t time.Time) time.Time {
 	y, m, d := t.In(w.zone).Date()
 	for i := range 8 {
@@ -91,5 +91,5 @@ func (w Window) Opens(t time.Time) time.Time {
 	return t
 }
 
-// Local gives a time in the window's zone.
+// Local returns a time in the window's zone.
 func (w Window) Local(t time.Time) time.Time { return t.In(w.zone) }

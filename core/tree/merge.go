@@ -50,7 +50,7 @@ func hasNulls(n *Node) bool {
 		slices.ContainsFunc(n.Items, func(item *Node) bool { return item.Kind == Null || hasNulls(item) })
 }
 
-// empty gives a mapping without keys at the same place.
+// empty returns a mapping without keys at the same place.
 func (n *Node) empty() *Node {
 	out := *n
 	out.Kind, out.Keys, out.Items = Mapping, nil, nil

@@ -1,6 +1,6 @@
-// Package tree turns the text of a manifest into a tree of nodes, each with its
-// place, and lays trees over one another. It alone knows YAML: what its readers
-// see are mappings, sequences and scalars, which keep the text that was written.
+// Package tree parses the text of a manifest to a tree of nodes with locations, and overlays
+// trees. Only this package depends on YAML: its users see mappings, sequences and scalars, which
+// keep their original text.
 package tree
 
 import (
@@ -37,12 +37,12 @@ const (
 	DerivedFrom
 )
 
-// String gives the rule in a word.
+// String returns the rule in a word.
 func (r Rule) String() string {
 	return [...]string{"built-in", "defaults", "function", "stage", "setting", "service", "derived"}[r]
 }
 
-// MarshalText gives the rule in a word.
+// MarshalText returns the rule in a word.
 func (r Rule) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
 
 // UnmarshalText reads the rule's word.
@@ -74,7 +74,7 @@ type Node struct {
 	Quoted    bool
 }
 
-// Range gives where the node stands.
+// Range returns where the node stands.
 func (n *Node) Range() diagnostic.Range {
 	r := diagnostic.Range{Line: int(n.Line), Column: int(n.Column), EndLine: int(n.EndLine), EndColumn: int(n.EndColumn)}
 	if n.file != nil {
@@ -83,7 +83,7 @@ func (n *Node) Range() diagnostic.Range {
 	return r
 }
 
-// Value gives the text of a scalar; "" for all else, and for no node.
+// Value returns the text of a scalar; "" for all else, and for no node.
 func (n *Node) Value() string {
 	if n == nil || n.Kind != Scalar {
 		return ""
@@ -91,7 +91,7 @@ func (n *Node) Value() string {
 	return n.Text
 }
 
-// Values gives the texts of a sequence's items, or the one of a scalar that is
+// Values returns the texts of a sequence's items, or the one of a scalar that is
 // not empty.
 func (n *Node) Values() []string {
 	if n == nil || n.Kind != Sequence {
@@ -107,7 +107,7 @@ func (n *Node) Values() []string {
 	return out
 }
 
-// Get gives the value of a key, or nil.
+// Get returns the value of a key, or nil.
 func (n *Node) Get(key string) *Node {
 	if n == nil || n.Kind != Mapping {
 		return nil
@@ -120,7 +120,7 @@ func (n *Node) Get(key string) *Node {
 	return nil
 }
 
-// Key gives the node of a key itself, or nil.
+// Key returns the node of a key itself, or nil.
 func (n *Node) Key(key string) *Node {
 	if n == nil || n.Kind != Mapping {
 		return nil
@@ -133,7 +133,7 @@ func (n *Node) Key(key string) *Node {
 	return nil
 }
 
-// Origin gives where the node stands and which rule put it there.
+// Origin returns where the node stands and which rule put it there.
 func (n *Node) Origin() Origin {
 	if n == nil {
 		return Origin{Rule: BuiltIn}
@@ -187,7 +187,7 @@ func (n *Node) Mark(rule Rule) {
 	}
 }
 
-// Part gives the place of a stretch of a scalar's text; the whole scalar where
+// Part returns the place of a stretch of a scalar's text; the whole scalar where
 // the text may be written otherwise than it reads.
 func (n *Node) Part(offset, length int) diagnostic.Range {
 	at := n.Range()
@@ -202,7 +202,7 @@ func (n *Node) Part(offset, length int) diagnostic.Range {
 	return at
 }
 
-// Last gives the node that ends last in a tree.
+// Last returns the node that ends last in a tree.
 func (n *Node) Last() *Node {
 	for len(n.Items) > 0 {
 		n = n.Items[len(n.Items)-1]

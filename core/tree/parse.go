@@ -103,7 +103,7 @@ func (r *reader) add(code diagnostic.Code, at diagnostic.Range, format string, a
 		diagnostic.Diagnostic{Code: code, Severity: diagnostic.Error, Range: at, Message: fmt.Sprintf(format, args...)})
 }
 
-// readable tells whether the bytes are text that may go to the YAML parser,
+// readable reports whether the bytes are text that may go to the YAML parser,
 // which reports these problems without a position.
 func (r *reader) readable(text []byte) bool {
 	place := func(at int) diagnostic.Range {
@@ -175,7 +175,7 @@ func (r *reader) syntax(text []byte, err error) {
 	}
 }
 
-// withoutColon gives the line that lacks its colon: the parser only misses it
+// withoutColon returns the line that lacks its colon: the parser only misses it
 // behind, where the next one begins.
 func withoutColon(lines [][]byte, at diagnostic.Range) diagnostic.Range {
 	for i := min(at.Line, len(lines)) - 1; i >= 0; i-- {
@@ -302,7 +302,7 @@ func (r *reader) takeMapping(n *Node, y *yaml.Node, depth int) {
 	}
 }
 
-// earlier gives the line on which a key stands already, or 0.
+// earlier returns the line on which a key stands already, or 0.
 func earlier(n *Node, seen map[string]int, key string) int {
 	if seen != nil {
 		return seen[key]

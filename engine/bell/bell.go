@@ -1,6 +1,5 @@
-// Package bell wakes those who wait for something to change. A ring carries
-// nothing: whoever wakes looks at what is kept, so that a ring that is missed, or
-// that comes twice, does no harm.
+// Package bell wakes goroutines that wait for a change. A ring carries no data: its receiver reads
+// the store, so a missed or repeated ring does no harm.
 package bell
 
 import (
@@ -15,7 +14,7 @@ type Bell struct {
 	listeners map[chan struct{}][]string // the topics of each; none for all
 }
 
-// Listen gives a channel that receives after each ring about one of the topics,
+// Listen returns a channel that receives after each ring about one of the topics,
 // or about anything where none is given, until stop is called. Rings that come
 // while nobody receives are one.
 func (b *Bell) Listen(topics ...string) (wake <-chan struct{}, stop func()) {

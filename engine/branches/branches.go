@@ -1,5 +1,5 @@
-// Package branches says what a branch would change that no stage takes, before anybody
-// merges it.
+// Package branches computes what a branch that no stage deploys from would change if it were
+// merged.
 package branches
 
 import (
@@ -141,7 +141,7 @@ func (p *Planner) plan(ctx context.Context, service, commit string) (*plan.Plan,
 	return sketch, result, err
 }
 
-// Run tells of pushes what they would change, until the context ends.
+// Run computes what pushes would change, until the context ends.
 func (p *Planner) Run(ctx context.Context) {
 	wake, stop := p.store.Listen(store.TopicSource)
 	defer stop()
@@ -153,7 +153,7 @@ func (p *Planner) Run(ctx context.Context) {
 			p.log.Error("planning branches", "error", err)
 		}
 		for _, b := range list {
-			p.tell(ctx, b)
+			p.report(ctx, b)
 		}
 		select {
 		case <-ctx.Done():
@@ -164,8 +164,8 @@ func (p *Planner) Run(ctx context.Context) {
 	}
 }
 
-// tell tells of one push; where it cannot be planned now it is tried again later.
-func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
+// report computes the plan of one push. If that is not possible now, it retries later.
+func (p *Planner) report(ctx context.Context, b store.BranchPlan) {
 	if p.rests.Resting(b.ID) {
 		return
 	}

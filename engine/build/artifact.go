@@ -68,10 +68,10 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 	return out, a, err
 }
 
-// madeFrom gives how a function's archive is made from the files that were chosen
+// madeFrom returns how a function's archive is made from the files that were chosen
 // for it, and a digest of both.
-func madeFrom(chosen map[string]source.File, fn *manifest.Function) (making, string, error) {
-	how, err := howToMake(fn, func(name string) bool {
+func madeFrom(chosen map[string]source.File, fn *manifest.Function) (recipe, string, error) {
+	how, err := commandsFor(fn, func(name string) bool {
 		_, ok := chosen[path.Join(fn.Code, name)]
 		return ok
 	})
@@ -106,7 +106,7 @@ func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]sou
 
 func shortDigest(d string) string { return strings.TrimPrefix(d, "sha256:")[:12] }
 
-// Choose gives the files that go into a function's archive: those of its code
+// Choose returns the files that go into a function's archive: those of its code
 // folder, less manifests, cases, hidden files and what build.leave_out names.
 func Choose(folder *source.Folder, fn *manifest.Function) map[string]source.File {
 	out := map[string]source.File{}
@@ -123,7 +123,7 @@ func Choose(folder *source.Folder, fn *manifest.Function) map[string]source.File
 	return out
 }
 
-// inside gives a path relative to the code folder, "" for one outside of it.
+// inside returns a path relative to the code folder, "" for one outside of it.
 func inside(fn *manifest.Function, name string) string {
 	if fn.Code == "." {
 		return name
@@ -169,7 +169,7 @@ func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
 	return a, nil
 }
 
-// damageOf says what is wrong with an archive that is kept; "" where nothing is.
+// damageOf returns what is wrong with an archive that is kept; "" where nothing is.
 func (b *Builder) damageOf(a store.Artifact) string {
 	archive, err := os.ReadFile(b.file(a.Digest))
 	switch {
@@ -185,7 +185,7 @@ func (b *Builder) damageOf(a store.Artifact) string {
 
 func (b *Builder) file(digest string) string { return ArchiveFile(b.artifacts, digest) }
 
-// ArchiveFile gives where an archive lies in a folder of archives.
+// ArchiveFile returns where an archive lies in a folder of archives.
 func ArchiveFile(dir, digest string) string {
 	return filepath.Join(dir, strings.TrimPrefix(digest, "sha256:")+".zip")
 }

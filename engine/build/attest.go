@@ -63,7 +63,7 @@ func signingKey(text []byte) (ed25519.PrivateKey, error) {
 	return private, nil
 }
 
-// Key gives the public half of the key that versions are signed with.
+// Key returns the public half of the key that versions are signed with.
 func (b *Builder) Key() ed25519.PublicKey {
 	public, _ := b.key.Public().(ed25519.PublicKey)
 	return public
@@ -88,7 +88,7 @@ func (b *Builder) inside(s *manifest.Service, functions []store.VersionFunction,
 	return out, nil
 }
 
-// attest says where a version came from and what is inside of it.
+// attest returns where a version came from and what is inside of it.
 func (b *Builder) attest(ctx context.Context, service store.Service, next store.Build, v store.Version, number int,
 	inside []provenance.Inside) (store.Provenance, error) {
 	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch,

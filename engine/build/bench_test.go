@@ -13,7 +13,7 @@ import (
 	"rudmar/core/pack"
 )
 
-// BenchmarkArchive tells how long it takes to make the archive of a folder, as
+// BenchmarkArchive reports how long it takes to make the archive of a folder, as
 // a multiple of the zip program at the same level; below 1 is faster. The folder
 // is a part of Go's standard library: code and what goes with it.
 func BenchmarkArchive(b *testing.B) {

@@ -1,5 +1,5 @@
-// Package build makes versions from commits: checked manifests, and one
-// deterministic archive per function, kept by its digest.
+// Package build creates versions from commits: checked manifests, and one deterministic archive
+// per function, stored by digest.
 package build
 
 import (
@@ -85,7 +85,7 @@ type Config struct {
 // those that it takes away.
 type Stages func(ctx context.Context, service string, own *manifest.Service) (enters, removes []string, err error)
 
-// Isolation says how the commands of builds are kept apart on this machine: "shut
+// Isolation returns how the commands of builds are kept apart on this machine: "shut
 // in", "open" where the operator lets them run as Rudmar itself does, or
 // "refused"; and in words what is missing.
 func (b *Builder) Isolation() (state string, missing []string) {
@@ -107,7 +107,7 @@ func (b *Builder) WithoutIsolation(work func() error) error {
 	return work()
 }
 
-// Reader gives a builder that builds nothing: it reads and verifies what is kept
+// Reader returns a builder that builds nothing: it reads and verifies what is kept
 // in a folder of archives, and makes nothing there.
 func Reader(s *store.Store, dir string) (*Builder, error) {
 	key, err := os.ReadFile(filepath.Join(filepath.Dir(dir), KeyFile))
@@ -187,7 +187,7 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	if err := b.markChanged(ctx, v, checked.Result.Service, functions); err != nil {
 		return 0, err
 	}
-	return b.number(ctx, service, next, v, checked.Result.Service, functions, artifacts, log)
+	return b.createVersion(ctx, service, next, v, checked.Result.Service, functions, artifacts, log)
 }
 
 // versionOf begins a version: where it comes from.
@@ -212,11 +212,11 @@ func (b *Builder) removal(ctx context.Context, service store.Service, next store
 		"functions": map[string]any{}}); err != nil {
 		return 0, err
 	}
-	return b.number(ctx, service, next, v, &manifest.Service{Name: service.Name}, nil, nil, log)
+	return b.createVersion(ctx, service, next, v, &manifest.Service{Name: service.Name}, nil, nil, log)
 }
 
-// number keeps a version, makes it wait in its stages, and ends its build.
-func (b *Builder) number(ctx context.Context, service store.Service, next store.Build,
+// createVersion keeps a version, makes it wait in its stages, and ends its build.
+func (b *Builder) createVersion(ctx context.Context, service store.Service, next store.Build,
 	v store.Version, own *manifest.Service,
 	functions []store.VersionFunction, artifacts []store.Artifact, log *buildLog) (int, error) {
 	enters, removes, err := b.stages(ctx, service.Name, own)

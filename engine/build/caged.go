@@ -24,7 +24,7 @@ var ErrUncaged = errors.New(
 	"build commands are refused: this machine cannot isolate them, so they could read Rudmar's keys and data; run Rudmar where namespaces are allowed, or set --builds-uncaged if you trust everyone who can push")
 
 // make makes a function from its sources, and gives the files of its archive.
-func (b *Builder) make(ctx context.Context, m making, entries []pack.Entry, leaveOut []string,
+func (b *Builder) make(ctx context.Context, m recipe, entries []pack.Entry, leaveOut []string,
 	log io.Writer) ([]pack.Entry, error) {
 	if m.locked != nil {
 		if err := m.locked(entries); err != nil {
@@ -42,14 +42,14 @@ func (b *Builder) make(ctx context.Context, m making, entries []pack.Entry, leav
 	case b.cages != nil && b.cages.Closed():
 		return b.makeCaged(ctx, m, entries, leaveOut, log)
 	case b.uncaged.Load():
-		return b.makeOpenly(ctx, m, entries, leaveOut, log)
+		return b.makeWithoutIsolation(ctx, m, entries, leaveOut, log)
 	}
 	return nil, ErrUncaged
 }
 
 // makeCaged makes a function where its commands see their own folder and the
 // tools, and reach nothing but what they may.
-func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry, leaveOut []string,
+func (b *Builder) makeCaged(ctx context.Context, m recipe, entries []pack.Entry, leaveOut []string,
 	log io.Writer) ([]pack.Entry, error) {
 	tools, err := toolsOf()
 	if err != nil {
@@ -73,7 +73,7 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 	for _, e := range append(m.sources(entries), pack.Entry{Path: "../home/.keep"}) {
 		if err := s.Put(ctx, cage.File{Path: filepath.Join(codeFolder, e.Path), Executable: e.Executable,
 			Content: e.Content}); err != nil {
-			return nil, told(ctx, fmt.Errorf("copying %s: %w", e.Path, err))
+			return nil, describeEnd(ctx, fmt.Errorf("copying %s: %w", e.Path, err))
 		}
 	}
 	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + homeFolder, "TMPDIR=" + homeFolder,
@@ -89,9 +89,9 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 			return fmt.Errorf("%w: %s exceeded the memory limit of a build, %d MiB", ErrCommand,
 				strings.Join(command, " "), limits().Memory>>20)
 		case err != nil:
-			return told(ctx, fmt.Errorf("%w: %s: %w", ErrCommand, command[0], err))
+			return describeEnd(ctx, fmt.Errorf("%w: %s: %w", ErrCommand, command[0], err))
 		case exit != 0:
-			return fmt.Errorf("%w: %s: exit status %d: %s", ErrCommand, strings.Join(command, " "), exit, out.telling())
+			return fmt.Errorf("%w: %s: exit status %d: %s", ErrCommand, strings.Join(command, " "), exit, out.errorLine())
 		}
 		return nil
 	}
@@ -124,7 +124,7 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 			pack.ErrTooLarge, pack.MaxBytes>>20)
 	}
 	if err != nil {
-		return nil, told(ctx, fmt.Errorf("reading the artifact: %w", err))
+		return nil, describeEnd(ctx, fmt.Errorf("reading the artifact: %w", err))
 	}
 	made := make([]pack.Entry, len(files))
 	for i, f := range files {
@@ -133,8 +133,8 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 	return made, nil
 }
 
-// told says in words that a build took too long.
-func told(ctx context.Context, err error) error {
+// describeEnd returns an error that says so if a build exceeded its time limit.
+func describeEnd(ctx context.Context, err error) error {
 	switch {
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
 		return fmt.Errorf("%w: stopped after the limit of %s", ErrCommand, maxMaking)
@@ -144,13 +144,13 @@ func told(ctx context.Context, err error) error {
 	return err
 }
 
-// proxied tells tools of their way out.
+// proxied reports tools of their way out.
 func proxied() []string {
 	at := "http://" + cage.ProxyAddress
 	return []string{"HTTP_PROXY=" + at, "HTTPS_PROXY=" + at, "http_proxy=" + at, "https_proxy=" + at}
 }
 
-// certificates gives where tools find the certificates that they trust, as far
+// certificates returns where tools find the certificates that they trust, as far
 // as they are shown.
 func certificates() []string {
 	var out []string

@@ -43,8 +43,8 @@ func (b *Builder) Pack(ctx context.Context, folder *source.Folder, fn *manifest.
 	return Packed{f.Digest, true}, nil
 }
 
-// DropLoose takes away archives that were packed for no version.
-func (b *Builder) DropLoose(ctx context.Context, digests []string) error {
+// DeleteUnreferenced takes away archives that were packed for no version.
+func (b *Builder) DeleteUnreferenced(ctx context.Context, digests []string) error {
 	var errs error
 	for _, digest := range digests {
 		if _, err := b.store.Artifact(ctx, digest); !errors.Is(err, store.ErrNotFound) {

@@ -25,8 +25,8 @@ const (
 // ErrCommand tells that a command of a build did not do its work.
 var ErrCommand = errors.New("the command failed")
 
-// making is how a function's archive is made from its sources.
-type making struct {
+// recipe is how a function's archive is made from its sources.
+type recipe struct {
 	fetch    [][]string        // commands that get what the sources need, from registries
 	commands [][]string        // commands that make it, without a network
 	network  bool              // commands may reach public addresses all the same
@@ -45,13 +45,13 @@ const (
 	homeFolder = cage.Scratch + "/home"
 )
 
-// howToMake gives what turns a function's sources into what its archive holds:
+// commandsFor returns what turns a function's sources into what its archive holds:
 // its own commands, or what its runtime does by default. Nothing at all for
 // sources that run as they are. What a lock file names is fetched before, also
 // for commands of its own that call the tool.
-func howToMake(fn *manifest.Function, has func(name string) bool) (making, error) {
+func commandsFor(fn *manifest.Function, has func(name string) bool) (recipe, error) {
 	config := fn.At("")
-	m := making{network: config.Build.Network}
+	m := recipe{network: config.Build.Network}
 	for _, line := range config.Build.Run {
 		m.commands = append(m.commands, []string{"/bin/sh", "-ec", line})
 	}
@@ -112,11 +112,11 @@ func goBuild() []string {
 		"-ldflags=-s -w -buildid=", "-o", "main.wasm", "."}
 }
 
-// nothing tells whether the sources go into the archive as they are.
-func (m making) nothing() bool { return len(m.commands) == 0 && len(m.fetch) == 0 }
+// nothing reports whether the sources go into the archive as they are.
+func (m recipe) nothing() bool { return len(m.commands) == 0 && len(m.fetch) == 0 }
 
 // String names all that takes part, so that a change of it makes a new archive.
-func (m making) String() string {
+func (m recipe) String() string {
 	out := fmt.Sprint(m.fetch, m.commands, m.network, m.env, m.offline, m.only)
 	for _, files := range []map[string]string{m.adds, m.writes} {
 		for _, name := range slices.Sorted(maps.Keys(files)) {
@@ -126,8 +126,8 @@ func (m making) String() string {
 	return out
 }
 
-// sources gives all files that a function is made from.
-func (m making) sources(entries []pack.Entry) []pack.Entry {
+// sources returns all files that a function is made from.
+func (m recipe) sources(entries []pack.Entry) []pack.Entry {
 	named := map[string]int{}
 	out := slices.Clone(entries)
 	for i, e := range out {
@@ -149,9 +149,9 @@ func (m making) sources(entries []pack.Entry) []pack.Entry {
 	return out
 }
 
-// goes tells whether a file that was made goes into the archive: not hidden ones
+// goes reports whether a file that was made goes into the archive: not hidden ones
 // and those in hidden folders, and not those that are left out.
-func (m making) goes(name string, leaveOut []string) bool {
+func (m recipe) goes(name string, leaveOut []string) bool {
 	if m.only != "" {
 		return name == m.only
 	}
@@ -191,20 +191,20 @@ func (l *limited) Write(p []byte) (int, error) {
 // begin begins the output of another command.
 func (l *limited) begin(left int) { l.left, l.tail = left, nil }
 
-// telling gives the line that matters of what a command wrote: the first of
+// errorLine returns the line that matters of what a command wrote: the first of
 // the newest that names a place in a file, else the last that names an error,
 // else the last one.
-func (l *limited) telling() string { return tellingLine(string(l.tail)) }
+func (l *limited) errorLine() string { return errorLine(string(l.tail)) }
 
 var (
-	placeLine = regexp.MustCompile(`^\s*(File "[^"]+", line \d+|[^\s:]+\.[a-z]{1,5}:\d+(:\d+)?[:)]?\s)`)
-	errorLine = regexp.MustCompile(
+	placeLine   = regexp.MustCompile(`^\s*(File "[^"]+", line \d+|[^\s:]+\.[a-z]{1,5}:\d+(:\d+)?[:)]?\s)`)
+	problemLine = regexp.MustCompile(
 		`(?i)\b(error|errors|undefined|cannot|could not|not found|no such|no matching|failed|denied|missing|exception|unable)\b|\bERR!|E[A-Z]{4,}\b`)
 	idleLine = regexp.MustCompile(
 		`(?i)complete log of this run|^\[notice\]|^npm notice|^npm (error|ERR!) code |^\s*npm (error|ERR!)\s*$|debug-0\.log|^make: \*\*\*|^Traceback `)
 )
 
-func tellingLine(text string) string {
+func errorLine(text string) string {
 	var place, problem, last string
 	for line := range strings.Lines(text) {
 		if line = strings.TrimSpace(line); line == "" || idleLine.MatchString(line) {
@@ -214,7 +214,7 @@ func tellingLine(text string) string {
 		if place == "" && placeLine.MatchString(line+" ") && !strings.HasPrefix(line, "File ") {
 			place = line
 		}
-		if errorLine.MatchString(line) {
+		if problemLine.MatchString(line) {
 			problem = line
 		}
 	}

@@ -16,7 +16,7 @@ const requirementsFile = "requirements.txt"
 // (PEP 508).
 var requirement = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[^\]]*\])?\s*(.*)$`)
 
-// unpinned tells which package of requirements.txt could be another version
+// unpinned reports which package of requirements.txt could be another version
 // tomorrow: then the same commit would not give the same archive.
 func unpinned(entries []pack.Entry) error {
 	for _, e := range entries {

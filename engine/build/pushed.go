@@ -35,7 +35,7 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 	for _, branch := range slices.Sorted(maps.Keys(heads)) {
 		err := b.note(ctx, repo, repository, branch, heads[branch], person)
 		if err == nil && seen[branch] != heads[branch] {
-			err = b.movedSince(ctx, repo, repository, branch, seen[branch], heads[branch])
+			err = b.movesSince(ctx, repo, repository, branch, seen[branch], heads[branch])
 		}
 		if err != nil { // what is wrong with one branch keeps no other
 			errs = errors.Join(errs, fmt.Errorf("processing %s of %s: %w", branch, repository, err))
@@ -89,9 +89,9 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 	return nil
 }
 
-// movedSince takes every move of a branch since a head that was seen, one after
+// movesSince takes every move of a branch since a head that was seen, one after
 // another: also those that came while nobody looked are built.
-func (b *Builder) movedSince(ctx context.Context, repo source.Repository, repository, branch, seen, hash string) error {
+func (b *Builder) movesSince(ctx context.Context, repo source.Repository, repository, branch, seen, hash string) error {
 	moves, err := b.store.PushesSince(ctx, repository, branch, seen)
 	if err != nil {
 		return err
@@ -174,13 +174,13 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 		}
 	}
 	h.Services, h.Builds = services, builds
-	if err := b.store.SeeHead(ctx, h); !errors.Is(err, store.ErrMoved) {
+	if err := b.store.RecordHead(ctx, h); !errors.Is(err, store.ErrMoved) {
 		return err
 	}
 	return nil // somebody else has seen it
 }
 
-// takes tells whether a stage of a service takes a branch: by the rules that
+// takes reports whether a stage of a service takes a branch: by the rules that
 // stand there, or by the service's own.
 func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string) (bool, error) {
 	onPush := func(stage manifest.Stage) bool { return stage.When == manifest.OnPush && stage.Branch == branch }

@@ -48,7 +48,7 @@ func (l *buildLog) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// String gives all of it so far.
+// String returns all of it so far.
 func (l *buildLog) String() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -112,7 +112,7 @@ func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context,
 		}
 		b.mu.Unlock()
 		if !quiet {
-			if err := b.store.Tell(ctx, next.Service, store.TopicBuild,
+			if err := b.store.Publish(ctx, next.Service, store.TopicBuild,
 				map[string]any{"hash": next.Hash, "state": "running", "version": 0}); err != nil && ctx.Err() == nil {
 				b.log.Error("publishing a build", "error", err)
 			}
@@ -146,7 +146,7 @@ func (b *Builder) logOf(id int64) *buildLog {
 	return nil
 }
 
-// Builds gives a service's newest builds; of one that runs, its log so far.
+// Builds returns a service's newest builds; of one that runs, its log so far.
 func (b *Builder) Builds(ctx context.Context, service string, limit int) ([]store.Build, error) {
 	list, err := b.store.Builds(ctx, service, limit)
 	for i := range list {

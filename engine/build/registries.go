@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// registries gives the hosts that fetching may reach, and how tools are told of
+// registries returns the hosts that fetching may reach, and how tools are told of
 // them: those that the operator names, and those that the machine's own tools
 // are set to. It is found out once.
 func (b *Builder) registries(ctx context.Context) (hosts map[string]bool, env []string, err error) {

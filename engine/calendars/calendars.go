@@ -1,5 +1,5 @@
-// Package calendars reads the calendars that stages name by address, again and again, so
-// that their gates need not wait for anybody when they are judged.
+// Package calendars fetches the calendars that stages name by URL at regular intervals, so that
+// gates never wait for a server.
 package calendars
 
 import (
@@ -54,7 +54,7 @@ func New(s *store.Store, inside bool, log *slog.Logger) *Reader {
 		rests: rest.New[string](longest)}
 }
 
-// Get gives a calendar as it was read last; the error wraps ErrUnread where it never was.
+// Get returns a calendar as it was read last; the error wraps ErrUnread where it never was.
 func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, error) {
 	r.mu.Lock()
 	_, known := r.asked[address]

@@ -1,5 +1,5 @@
-// Package check holds services against what the platforms offer, and remembers
-// what it found out about each, so that a small edit is checked quickly.
+// Package check checks services against what the platforms offer, and caches results so that the
+// check of a small edit is fast.
 package check
 
 import (
@@ -48,7 +48,7 @@ func New(platforms map[string]*platform.Client, now func() time.Time, log *slog.
 	return &Checker{platforms: platforms, log: log, now: now, services: recent.New[string, *found](remembered)}
 }
 
-// Offers gives what the platforms offer. What is not fresh any more is asked for
+// Offers returns what the platforms offer. What is not fresh any more is asked for
 // once, however many want to know it, and no lock is held meanwhile. Of a platform
 // that does not answer, what it said last is taken, or nothing.
 func (c *Checker) Offers(ctx context.Context) *check.Offers {
@@ -116,8 +116,8 @@ func (c *Checker) Check(ctx context.Context, service string, folder manifest.Fol
 	return check.Options{Offers: c.Offers(ctx), Cache: &c.found(service).files}.Service(folder)
 }
 
-// Becomes gives what a checked service becomes in a stage, on a target.
-func (c *Checker) Becomes(service string, s *manifest.Service, stage *manifest.Stage, target manifest.Target,
+// Render returns what a checked service becomes in a stage, on a target.
+func (c *Checker) Render(service string, s *manifest.Service, stage *manifest.Stage, target manifest.Target,
 	in expand.Inputs) []expand.Resource {
 	resources, _ := expand.ExpandAgain(s, stage, target, in, &c.found(service).resources)
 	return resources

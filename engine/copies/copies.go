@@ -1,6 +1,5 @@
-// Package copies keeps private copies of a service's first stage in step with what
-// lies in somebody's folder, uncommitted: with data and addresses of their own, in a
-// scope that versions never go through.
+// Package copies keeps private copies of a service's first stage in sync with the uncommitted
+// files of a user. A copy has its own data and routes, in a scope that no version enters.
 package copies
 
 import (
@@ -216,7 +215,7 @@ func digestOf(tree *source.Folder) string {
 	return source.BlobName(text)
 }
 
-// Private gives somebody's copy as it is planned for, and its service as it was
+// Private returns somebody's copy as it is planned for, and its service as it was
 // last brought in step; store.ErrNotFound where they have none.
 func (k *Keeper) Private(ctx context.Context, service, handle string) (deploy.Private, error) {
 	c, err := k.store.Copy(ctx, service, handle)
@@ -244,7 +243,7 @@ func (k *Keeper) Remove(ctx context.Context, service, handle, by, why string) er
 	if err := k.store.DropCopy(ctx, c, by, why); err != nil {
 		return err
 	}
-	err = k.build.DropLoose(ctx, slices.Collect(maps.Keys(f.packed)))
+	err = k.build.DeleteUnreferenced(ctx, slices.Collect(maps.Keys(f.packed)))
 	f.files, f.digest, f.service, f.artifacts = map[string]source.Content{}, "", nil, nil
 	f.packed = map[string]bool{}
 	return err
@@ -295,7 +294,7 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 	return errs
 }
 
-// Routes gives the addresses of a copy, by function.
+// Routes returns the addresses of a copy, by function.
 func (k *Keeper) Routes(ctx context.Context, c deploy.Private) (map[string][]string, error) {
 	client, _, err := k.planner.Platform(c.Place)
 	if err != nil {

@@ -13,8 +13,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// Say is what somebody says with an act on a delivery.
-type Say struct {
+// Command is what somebody says with an act on a delivery.
+type Command struct {
 	By      store.Person
 	Comment string
 	// Shown is the digest of what entering meant to them (Meaning.Digest).
@@ -45,8 +45,7 @@ func (l *StageLine) inTime(at time.Time) error {
 	return nil
 }
 
-// May tells whether somebody may do something in a stage of a service; the error
-// wraps rights.ErrDenied.
+// May returns nil if somebody has a permission in a stage of a service; the error wraps rights.ErrDenied.
 func May(p store.Person, a rights.Permission, service, stage string) error {
 	if p.Closed {
 		return fmt.Errorf("%w: %s is closed", rights.ErrDenied, p.Handle)
@@ -56,7 +55,7 @@ func May(p store.Person, a rights.Permission, service, stage string) error {
 
 // confirmed checks that somebody was shown what entering means now, and typed
 // the stage's name where it deletes or opens something.
-func confirmed(m *Impact, stage string, say Say) error {
+func confirmed(m *Impact, stage string, say Command) error {
 	switch {
 	case say.Shown == "":
 		return fmt.Errorf("%w: review the impact first, and send its digest", ErrImpactChanged)
@@ -70,7 +69,7 @@ func confirmed(m *Impact, stage string, say Say) error {
 
 // askable is confirmed for who only asks: that needs it where entering deletes or opens
 // something.
-func askable(m *Impact, stage string, say Say) error {
+func askable(m *Impact, stage string, say Command) error {
 	if m.Confirm == "" {
 		return nil
 	}
@@ -79,7 +78,7 @@ func askable(m *Impact, stage string, say Say) error {
 
 // Request asks for a version in a stage that is entered on request. Where
 // entering deletes or opens something it has to be confirmed.
-func (l *StageLine) Request(ctx context.Context, service string, version int, stage string, say Say) error {
+func (l *StageLine) Request(ctx context.Context, service string, version int, stage string, say Command) error {
 	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Request)
 	if err != nil {
 		return err
@@ -112,9 +111,9 @@ func (l *StageLine) waiting(ctx context.Context, service string, version int, st
 	return d, nil
 }
 
-// Approve says yes to what a version means in a stage. One that would not count
-// is refused, and says why.
-func (l *StageLine) Approve(ctx context.Context, service string, version int, stage string, say Say) error {
+// Approve records an approval of the impact of a version in a stage. It rejects an approval that
+// would not count, with the reason.
+func (l *StageLine) Approve(ctx context.Context, service string, version int, stage string, say Command) error {
 	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Approve)
 	if err != nil {
 		return err
@@ -133,7 +132,7 @@ func (l *StageLine) Approve(ctx context.Context, service string, version int, st
 		store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines})
 }
 
-// counts tells whether somebody's approval would count for any of the gates that
+// counts returns nil if somebody's approval would count for any of the gates that
 // ask for one; the error says why not.
 func (l *StageLine) counts(ctx context.Context, d store.Delivery, by store.Person) error {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
@@ -167,8 +166,7 @@ func (l *StageLine) counts(ctx context.Context, d store.Delivery, by store.Perso
 	return why
 }
 
-// Refuse says no to a version. Where the stage asks for approvals of a group it
-// takes somebody of it.
+// Refuse rejects a version. If the stage requires approvals of a group, only its members can.
 func (l *StageLine) Refuse(ctx context.Context, service string, version int, stage string,
 	by store.Person, why string) error {
 	if err := May(by, rights.Approve, service, stage); err != nil {
@@ -219,7 +217,7 @@ func (l *StageLine) event(ctx context.Context, service string, version int, stag
 // RollBackTo puts an earlier version back in a stage, with just what was shown: what
 // came later there went back, and the earlier one is planned, deployed and
 // proved like any other.
-func (l *StageLine) RollBackTo(ctx context.Context, service string, version int, stage string, say Say) error {
+func (l *StageLine) RollBackTo(ctx context.Context, service string, version int, stage string, say Command) error {
 	if err := May(say.By, rights.Deploy, service, stage); err != nil {
 		return err
 	}

@@ -6,7 +6,7 @@ import (
 	"slices"
 )
 
-// authors gives who pushed, as signed in, a commit that is in a version of this
+// authors returns who pushed, as signed in, a commit that is in a version of this
 // commit and not in what runs in the stage. What a commit says of its author
 // does not count: anybody can write anything there.
 func (l *StageLine) authors(ctx context.Context, service, stage, commit string) ([]string, error) {

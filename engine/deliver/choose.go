@@ -11,14 +11,14 @@ import (
 	"rudmar/engine/store"
 )
 
-// ImpactOfSelection gives what it means now that only some functions of a version enter a
+// ImpactOfSelection returns what it means now that only some functions of a version enter a
 // stage, and the choice that it comes to: nil where nothing that differs is left out, and
 // where no function is named. The error wraps delivery.ErrSelection where the rules of the
 // stage allow no choice, or these make none.
 func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string, version int,
 	functions []string) (*Impact,
 	*delivery.Choice, error) {
-	whole, err := l.means(ctx, service, stage, version, nil)
+	whole, err := l.impact(ctx, service, stage, version, nil)
 	if err != nil || len(functions) == 0 {
 		return whole, nil, err
 	}
@@ -34,7 +34,7 @@ func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string
 	if err != nil {
 		return nil, nil, err
 	}
-	of, err := l.planner.VersionsThere(ctx, service, stage)
+	of, err := l.planner.DeployedVersions(ctx, service, stage)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -42,7 +42,7 @@ func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string
 	if err != nil || choice == nil {
 		return whole, nil, err
 	}
-	m, err := l.means(ctx, service, stage, version, choice)
+	m, err := l.impact(ctx, service, stage, version, choice)
 	return m, choice, err
 }
 
@@ -58,7 +58,7 @@ func (m *Impact) functions() []string {
 
 // Differing lists the functions of a version that differ from what is in a stage.
 func (l *StageLine) Differing(ctx context.Context, service, stage string, version int) ([]string, error) {
-	whole, err := l.means(ctx, service, stage, version, nil)
+	whole, err := l.impact(ctx, service, stage, version, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +67,7 @@ func (l *StageLine) Differing(ctx context.Context, service, stage string, versio
 
 // Follow asks for the rest of a version of which only some functions have come into a
 // stage: it waits for the stage's gates again, and stays as it is until they hold.
-func (l *StageLine) Follow(ctx context.Context, service string, version int, stage string, say Say) error {
+func (l *StageLine) Follow(ctx context.Context, service string, version int, stage string, say Command) error {
 	if err := May(say.By, rights.Request, service, stage); err != nil {
 		return err
 	}
@@ -78,7 +78,7 @@ func (l *StageLine) Follow(ctx context.Context, service string, version int, sta
 	if d.State != delivery.Settled || d.Choice == nil {
 		return fmt.Errorf("version %d is complete in %s: %w", version, stage, delivery.ErrTransition)
 	}
-	m, err := l.means(ctx, service, stage, version, nil)
+	m, err := l.impact(ctx, service, stage, version, nil)
 	if err != nil {
 		return err
 	}
@@ -88,9 +88,9 @@ func (l *StageLine) Follow(ctx context.Context, service string, version int, sta
 	return l.store.Follow(ctx, d, say.By.Handle)
 }
 
-// beside makes what is left out of a version that waits stay as it is in the stage now:
+// mergeSelection makes what is left out of a version that waits stay as it is in the stage now:
 // another version may have come in since somebody chose.
-func (l *StageLine) beside(ctx context.Context, d store.Delivery) (store.Delivery, error) {
+func (l *StageLine) mergeSelection(ctx context.Context, d store.Delivery) (store.Delivery, error) {
 	if d.Choice == nil || d.Rest {
 		return d, nil
 	}
@@ -98,7 +98,7 @@ func (l *StageLine) beside(ctx context.Context, d store.Delivery) (store.Deliver
 	if err != nil {
 		return d, err
 	}
-	of, err := l.planner.VersionsThere(ctx, d.Service, d.Stage)
+	of, err := l.planner.DeployedVersions(ctx, d.Service, d.Stage)
 	if err != nil {
 		return d, err
 	}
@@ -106,16 +106,16 @@ func (l *StageLine) beside(ctx context.Context, d store.Delivery) (store.Deliver
 	if maps.Equal(now.Kept, d.Choice.Kept) {
 		return d, nil
 	}
-	if err := l.store.Rechoose(ctx, d, now); err != nil {
+	if err := l.store.UpdateChoice(ctx, d, now); err != nil {
 		return d, err
 	}
 	d.Choice = now
 	return d, nil
 }
 
-// LeftOut lists the functions of a version that stay at another one in a stage, by the
+// Excluded lists the functions of a version that stay at another one in a stage, by the
 // choice by which it came in, though the version changes them.
-func (l *StageLine) LeftOut(ctx context.Context, d store.Delivery) ([]string, error) {
+func (l *StageLine) Excluded(ctx context.Context, d store.Delivery) ([]string, error) {
 	out := []string{}
 	if d.Choice == nil {
 		return out, nil
@@ -137,7 +137,7 @@ func (l *StageLine) LeftOut(ctx context.Context, d store.Delivery) ([]string, er
 	return out, nil
 }
 
-// AllowsPartial tells whether who asks for a version in a stage may choose functions of it.
+// AllowsPartial reports whether who asks for a version in a stage may choose functions of it.
 func (l *StageLine) AllowsPartial(ctx context.Context, d store.Delivery) bool {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
 	return err == nil && d.State == delivery.Waiting && !d.Rest && entry.AllowsPartial()

@@ -1,5 +1,5 @@
-// Package deliver moves versions through their stages: it judges the gates,
-// plans, deploys, runs the cases, and takes versions back.
+// Package deliver moves versions through stages: it evaluates gates, plans, deploys, runs cases,
+// shifts traffic and rolls versions back.
 package deliver
 
 import (
@@ -49,19 +49,19 @@ type StageLine struct {
 	busy  map[stageOf]bool     // it is looked at, or a delivery moves there, in this process
 	rests *rest.Rests[stageOf] // where something went wrong
 	// What entering means, and which commits lie between two, as it was asked last.
-	meanings *recent.Cache[meaningOf, knownMeaning]
+	meanings *recent.Cache[impactKey, knownImpact]
 	ranges   *recent.Cache[string, []string]
-	waits    map[deliveryOf]wait // of deliveries that stopped
-	heard    int64               // the event that was heard last
-	stirred  map[string]int64    // by service, the last event that may move something
-	calms    map[stageOf]calm    // where nothing happens by itself
+	waits    map[deliveryOf]wait   // of deliveries that stopped
+	heard    int64                 // the event that was heard last
+	changed  map[string]int64      // by service, the last event that may move something
+	idle     map[stageOf]idleStage // where nothing happens by itself
 	running  sync.WaitGroup
 }
 
 // deliveryOf names a delivery among those of all services.
 type deliveryOf struct {
 	service string
-	Place
+	Key
 }
 
 // stageOf is a stage of a service, whatever its targets.
@@ -91,13 +91,13 @@ func New(c Config) *StageLine {
 	return &StageLine{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
 		repository: c.Repository, calendar: c.Calendar, wake: make(chan struct{}, 1),
 		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest),
-		meanings: recent.New[meaningOf, knownMeaning](knownMeanings),
+		meanings: recent.New[impactKey, knownImpact](knownMeanings),
 		ranges:   recent.New[string, []string](knownRanges), waits: map[deliveryOf]wait{},
-		stirred: map[string]int64{}, calms: map[stageOf]calm{}}
+		changed: map[string]int64{}, idle: map[stageOf]idleStage{}}
 }
 
-// Nudge makes the line look again now.
-func (l *StageLine) Nudge() {
+// AdvanceSoon makes the line look again now.
+func (l *StageLine) AdvanceSoon() {
 	select {
 	case l.wake <- struct{}{}:
 	default:
@@ -112,7 +112,7 @@ func (l *StageLine) Run(ctx context.Context) {
 	defer tick.Stop()
 	defer l.running.Wait()
 	for {
-		if err := l.look(ctx); err != nil && ctx.Err() == nil {
+		if err := l.inspectLoop(ctx); err != nil && ctx.Err() == nil {
 			l.log.Error("moving deliveries", "error", err)
 		}
 		select {
@@ -125,8 +125,8 @@ func (l *StageLine) Run(ctx context.Context) {
 	}
 }
 
-// look looks at each service on its own: what is wrong with one keeps no other.
-func (l *StageLine) look(ctx context.Context) error {
+// inspectLoop looks at each service on its own: what is wrong with one keeps no other.
+func (l *StageLine) inspectLoop(ctx context.Context) error {
 	if err := l.listen(ctx); err != nil {
 		return err
 	}
@@ -135,27 +135,27 @@ func (l *StageLine) look(ctx context.Context) error {
 		return err
 	}
 	for _, s := range services {
-		if err := l.lookThrough(ctx, s.Name); err != nil && ctx.Err() == nil {
+		if err := l.inspectAll(ctx, s.Name); err != nil && ctx.Err() == nil {
 			l.log.Error("moving deliveries", "service", s.Name, "error", err)
 		}
 	}
 	return nil
 }
 
-// lookThrough looks at each stage of a service on its own, and does not wait for
+// inspectAll looks at each stage of a service on its own, and does not wait for
 // it: a place that does not answer keeps nothing else.
-func (l *StageLine) lookThrough(ctx context.Context, service string) error {
-	stages, err := l.store.RestlessStages(ctx, service)
+func (l *StageLine) inspectAll(ctx context.Context, service string) error {
+	stages, err := l.store.StagesToPoll(ctx, service)
 	if err != nil {
 		return err
 	}
-	due := slices.DeleteFunc(stages, func(stage string) bool { return l.calmAt(stageOf{service, stage}) })
+	due := slices.DeleteFunc(stages, func(stage string) bool { return l.isIdle(stageOf{service, stage}) })
 	if len(due) == 0 {
 		return nil
 	}
 	for _, stage := range due {
 		at := stageOf{service, stage}
-		l.inBackground(ctx, at, func(ctx context.Context) error { return l.lookAt(ctx, at) })
+		l.inBackground(ctx, at, func(ctx context.Context) error { return l.inspect(ctx, at) })
 	}
 	return nil
 }
@@ -185,7 +185,7 @@ func (l *StageLine) inBackground(ctx context.Context, at stageOf, do func(ctx co
 		case ctx.Err() != nil:
 			return
 		case errors.Is(err, store.ErrMoved): // somebody else was faster: look again
-			l.Nudge()
+			l.AdvanceSoon()
 			return
 		}
 		l.rests.Ended(at, err)
@@ -195,9 +195,9 @@ func (l *StageLine) inBackground(ctx context.Context, at stageOf, do func(ctx co
 	})
 }
 
-// lookAt decides what happens next in one stage, and does it. It reads by itself how
+// inspect decides what happens next in one stage, and does it. It reads by itself how
 // things stand: what was read before it had the stage to itself may be old.
-func (l *StageLine) lookAt(ctx context.Context, at stageOf) error {
+func (l *StageLine) inspect(ctx context.Context, at stageOf) error {
 	l.mu.Lock()
 	heard := l.heard
 	l.mu.Unlock()
@@ -227,14 +227,14 @@ func (l *StageLine) lookAt(ctx context.Context, at stageOf) error {
 	if still {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		l.calms[at] = calm{l.store.Now().Add(calmFor), heard}
+		l.idle[at] = idleStage{l.store.Now().Add(idleFor), heard}
 	}
 	return nil
 }
 
 // next decides which delivery moves next in one stage; nil for none, and then
 // whether nothing changes that but an event.
-func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[Place]GateResults,
+func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[Key]GateResults,
 	ended map[int]bool) (move *store.Delivery, still bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, looking)
 	defer cancel()
@@ -255,7 +255,7 @@ func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[
 			continue
 		}
 		if d.State == delivery.Waiting {
-			d, err := l.beside(ctx, d)
+			d, err := l.mergeSelection(ctx, d)
 			if err != nil {
 				return nil, false, err
 			}
@@ -268,14 +268,14 @@ func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[
 				now.Stops = l.stops(ctx, d)
 			}
 			var before *GateResults
-			if old, ok := judged[Place{d.Version, d.Stage}]; ok {
+			if old, ok := judged[Key{d.Version, d.Stage}]; ok {
 				before = &old
 			}
 			if err := l.keep(ctx, d, now, before); err != nil {
 				return nil, false, err
 			}
 			p.Ready = delivery.AllPassed(now.Gates)
-			still = still && !p.Ready && !restless(now.Gates) && !now.unplanned
+			still = still && !p.Ready && !needsPolling(now.Gates) && !now.unplanned
 			meanings[d.Version] = now.Impact
 		}
 		standing = append(standing, p)
@@ -284,7 +284,7 @@ func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[
 	for _, d := range rows { // the newest first
 		if d.State == delivery.Failed {
 			still = still && d.Missing == ""
-			if err := l.goOn(ctx, d); err != nil {
+			if err := l.retry(ctx, d); err != nil {
 				return nil, false, err
 			}
 		}
@@ -322,7 +322,7 @@ func (l *StageLine) apply(ctx context.Context, d store.Delivery, e delivery.Even
 	return l.store.MoveDeliveries(ctx, m)
 }
 
-// moveBy gives the move that an event makes of a delivery; the error wraps
+// moveBy returns the move that an event makes of a delivery; the error wraps
 // delivery.ErrTransition where it makes none.
 func moveBy(d store.Delivery, e delivery.Event, person, why string) (store.Move, error) {
 	m := store.Move{From: d.State, To: d, Person: person}

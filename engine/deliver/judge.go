@@ -55,7 +55,7 @@ type Impact struct {
 	rules expression.Rules
 }
 
-// Plans gives the plans, one a target; nil where the meaning was kept.
+// Plans returns the plans, one a target; nil where the meaning was kept.
 func (m *Impact) Plans() []*plan.Plan {
 	if m == nil {
 		return nil
@@ -96,19 +96,19 @@ func (l *StageLine) compute(ctx context.Context, service, stage string, version 
 	return m, nil
 }
 
-// Means gives what a version means in a stage now, as it was asked for there.
+// ImpactOf returns what a version means in a stage now, as it was asked for there.
 func (l *StageLine) ImpactOf(ctx context.Context, service, stage string, version int) (*Impact, error) {
 	choice, err := l.store.Choice(ctx, service, version, stage)
 	if err != nil {
 		return nil, err
 	}
-	return l.means(ctx, service, stage, version, choice)
+	return l.impact(ctx, service, stage, version, choice)
 }
 
-// means gives what a choice of a version's functions means in a stage now; nil for all of
+// impact returns what a choice of a version's functions means in a stage now; nil for all of
 // them. It is computed where something has moved since it was asked last: records, live,
 // secrets, or the rules that stand.
-func (l *StageLine) means(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Impact,
+func (l *StageLine) impact(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Impact,
 	error) {
 	ctx, cancel := context.WithTimeout(ctx, planning)
 	defer cancel()
@@ -116,7 +116,7 @@ func (l *StageLine) means(ctx context.Context, service, stage string, version in
 	if err != nil {
 		return nil, err
 	}
-	key := meaningOf{of: deliveryOf{service, Place{version, stage}}}
+	key := impactKey{of: deliveryOf{service, Key{version, stage}}}
 	if choice != nil {
 		key.choice = fmt.Sprint(choice.Functions, choice.Kept)
 	}
@@ -128,7 +128,7 @@ func (l *StageLine) means(ctx context.Context, service, stage string, version in
 	if err != nil {
 		return nil, err
 	}
-	l.meanings.Add(key, knownMeaning{stamp, m})
+	l.meanings.Add(key, knownImpact{stamp, m})
 	return m, nil
 }
 
@@ -150,13 +150,13 @@ func (l *StageLine) stops(ctx context.Context, d store.Delivery) []string {
 	return out
 }
 
-// meaningOf names a meaning: of a delivery, and of which functions.
-type meaningOf struct {
+// impactKey names a meaning: of a delivery, and of which functions.
+type impactKey struct {
 	of     deliveryOf
 	choice string // "" for all
 }
 
-type knownMeaning struct {
+type knownImpact struct {
 	stamp   string
 	meaning *Impact
 }
@@ -204,7 +204,7 @@ func (l *StageLine) Judge(ctx context.Context, d store.Delivery) (GateResults, e
 	}
 	judge, cancel := context.WithTimeout(ctx, judging)
 	defer cancel()
-	passed, err := l.store.PassedOver(ctx, d)
+	passed, err := l.store.Overrides(ctx, d)
 	if err != nil {
 		return GateResults{}, err
 	}
@@ -229,9 +229,9 @@ func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entr
 		return f, nil, err
 	}
 	if e.Own != nil {
-		f.Wild = wild(service, d.Stage)
+		f.Wild = wildcardFunctions(service, d.Stage)
 	}
-	needs := wantsOf(e)
+	needs := digestsOf(e)
 	if needs.approvals {
 		if f.Approvals, err = l.approvals(ctx, d); err != nil {
 			return f, nil, err
@@ -252,11 +252,11 @@ func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entr
 	return f, meaning, nil
 }
 
-// wants is what an entry's gates have to know beyond the stages before.
-type wants struct{ approvals, plan bool }
+// digests is what an entry's gates have to know beyond the stages before.
+type digests struct{ approvals, plan bool }
 
-func wantsOf(e delivery.Entry) wants {
-	var w wants
+func digestsOf(e delivery.Entry) digests {
+	var w digests
 	for _, s := range e.Rules() {
 		w.approvals = w.approvals || s.Gates.Approvals != nil
 		w.plan = w.plan || s.Gates.Approvals != nil || len(s.Gates.Rules) > 0 || s.When == manifest.OnRequest
@@ -265,7 +265,7 @@ func wantsOf(e delivery.Entry) wants {
 	return w
 }
 
-// branch gives the branch that the stage takes, where the version was built from
+// branch returns the branch that the stage takes, where the version was built from
 // it too; else one that it was built from.
 func (l *StageLine) branch(ctx context.Context, v store.Version, e delivery.Entry) (string, error) {
 	branches, err := l.store.BranchesOf(ctx, v.Service, v.Number)
@@ -349,7 +349,7 @@ func (l *StageLine) approvals(ctx context.Context, d store.Delivery) ([]delivery
 	return out, nil
 }
 
-// figures gives what was counted in a stage since a version settled there, and which
+// metrics returns what was counted in a stage since a version settled there, and which
 // functions missed their objectives over the time that these say, as far as it has passed.
 func (l *StageLine) metrics(ctx context.Context, service *manifest.Service, stage *manifest.Stage,
 	since time.Time) (delivery.Metrics, error) {
@@ -388,8 +388,8 @@ func (l *StageLine) metrics(ctx context.Context, service *manifest.Service, stag
 	return out, nil
 }
 
-// wild lists the functions that ask for everything (*) in a stage.
-func wild(service *manifest.Service, stage string) []string {
+// wildcardFunctions lists the functions that ask for everything (*) in a stage.
+func wildcardFunctions(service *manifest.Service, stage string) []string {
 	var out []string
 	for _, fn := range service.Functions {
 		if slices.ContainsFunc(fn.At(stage).Permissions, manifest.Permission.Wild) {
@@ -399,7 +399,7 @@ func wild(service *manifest.Service, stage string) []string {
 	return out
 }
 
-// variables gives what rules are evaluated over.
+// variables returns what rules are evaluated over.
 func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expression.Rules {
 	r.Version = expression.Version{Number: int64(v.Number), Author: v.Author, Pushers: facts.Authors,
 		Message: v.Message, Branch: v.Branch}
@@ -410,7 +410,7 @@ func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expre
 	return &r
 }
 
-// planned gives what rules say of plans and what follows from them.
+// planned returns what rules say of plans and what follows from them.
 func planned(plans []*plan.Plan) expression.Rules {
 	var r expression.Rules
 	seen := map[string]bool{}
@@ -494,32 +494,32 @@ func (l *StageLine) keep(ctx context.Context, d store.Delivery, judged GateResul
 	if before != nil && before.text == string(text) {
 		return nil
 	}
-	return l.store.PutJudgement(ctx, d.Service, store.GateResults{Version: d.Version, Stage: d.Stage, Body: string(text)})
+	return l.store.PutGateResults(ctx, d.Service, store.GateResults{Version: d.Version, Stage: d.Stage, Body: string(text)})
 }
 
-// Place names a version's delivery in a stage.
-type Place struct {
+// Key names a version's delivery in a stage.
+type Key struct {
 	Version int
 	Stage   string
 }
 
-// GateResults gives how the gates of a service's deliveries were judged last: of those
+// GateResults returns how the gates of a service's deliveries were judged last: of those
 // that wait, or of one version. It judges nothing.
-func (l *StageLine) GateResults(ctx context.Context, service string, version int) (map[Place]GateResults, error) {
-	return ReadJudged(ctx, l.store, service, version)
+func (l *StageLine) GateResults(ctx context.Context, service string, version int) (map[Key]GateResults, error) {
+	return ReadGateResults(ctx, l.store, service, version)
 }
 
-// ReadJudged is Line.GateResults for who has no line, such as a hook of git's.
-func ReadJudged(ctx context.Context, s *store.Store, service string, version int) (map[Place]GateResults, error) {
-	rows, err := s.Judgements(ctx, service, version)
-	out := map[Place]GateResults{}
+// ReadGateResults is Line.GateResults for who has no line, such as a hook of git's.
+func ReadGateResults(ctx context.Context, s *store.Store, service string, version int) (map[Key]GateResults, error) {
+	rows, err := s.GateResults(ctx, service, version)
+	out := map[Key]GateResults{}
 	for _, r := range rows {
 		var j GateResults
 		if err := json.Unmarshal([]byte(r.Body), &j); err != nil {
 			return nil, fmt.Errorf("reading the gate results of version %d in %s: %w", r.Version, r.Stage, err)
 		}
 		j.text = r.Body
-		out[Place{r.Version, r.Stage}] = j
+		out[Key{r.Version, r.Stage}] = j
 	}
 	return out, err
 }

@@ -32,7 +32,7 @@ func (l *StageLine) move(ctx context.Context, d store.Delivery) error {
 		return fmt.Errorf("%w: %w", store.ErrMoved, err) // somebody else asked for its deployment: nothing is wrong with that
 	}
 	l.log.Warn("a delivery failed", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
-	now.Missing = l.misses(ctx, now, err)
+	now.Missing = l.blockedOn(ctx, now, err)
 	return l.apply(ctx, now, delivery.Fail, "", err.Error())
 }
 
@@ -45,7 +45,7 @@ func (l *StageLine) through(ctx context.Context, d store.Delivery) error {
 	case delivery.Shifting:
 		return l.shifting(ctx, d)
 	}
-	if back, err := l.goBack(ctx, d, ""); back || err != nil {
+	if back, err := l.rollBack(ctx, d, ""); back || err != nil {
 		return err
 	}
 	stage, err := l.ownStage(ctx, d)
@@ -66,7 +66,7 @@ func (l *StageLine) through(ctx context.Context, d store.Delivery) error {
 	return l.apply(ctx, d, delivery.Proved, "", why)
 }
 
-// ownStage gives a delivery's stage as the version has it; nil where it takes it away.
+// ownStage returns a delivery's stage as the version has it; nil where it takes it away.
 func (l *StageLine) ownStage(ctx context.Context, d store.Delivery) (*manifest.Stage, error) {
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
@@ -84,7 +84,7 @@ func (l *StageLine) passes(ctx context.Context, d store.Delivery, targets []mani
 		return total, err == nil, err
 	}
 	why := fmt.Sprintf("%d of %d cases failed: %s", len(failed), total, strings.Join(failed, ", "))
-	if back, err := l.goBack(ctx, d, why); back || err != nil {
+	if back, err := l.rollBack(ctx, d, why); back || err != nil {
 		return total, false, err
 	}
 	return total, false, errors.New(why)
@@ -96,7 +96,7 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	if len(d.Deployments) == 0 {
 		return l.deploy(ctx, d, 0)
 	}
-	if back, err := l.goBack(ctx, d, ""); back || err != nil { // what was proved between two targets failed
+	if back, err := l.rollBack(ctx, d, ""); back || err != nil { // what was proved between two targets failed
 		return err
 	}
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
@@ -139,7 +139,7 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	return l.deploy(ctx, d, done)
 }
 
-// provesBetween tells whether each target has to pass its cases before the next one
+// provesBetween reports whether each target has to pass its cases before the next one
 // begins: where the version says so, or the rules that stand in the stage.
 func (l *StageLine) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) (bool, error) {
 	if own.TestEach() {
@@ -178,7 +178,7 @@ func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) err
 		return err
 	}
 	at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: targets[index]}
-	p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
+	p, err := deploy.RetryFor(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
 	if err != nil {
 		return err
 	}

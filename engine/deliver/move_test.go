@@ -69,7 +69,7 @@ func unreadable(t *testing.T, s *store.Store) {
 	ctx := t.Context()
 	err := errors.Join(s.AddRepository(ctx, "brambleford", "wren"),
 		s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford"}, true, "wren"),
-		s.SeeHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Hash: "abc",
+		s.RecordHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Hash: "abc",
 			Builds: []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}}))
 	if err != nil {
 		t.Fatal(err)

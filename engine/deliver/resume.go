@@ -21,8 +21,8 @@ const (
 	longestLook = time.Minute
 )
 
-// misses says what a delivery that stops would go on for by itself.
-func (l *StageLine) misses(ctx context.Context, d store.Delivery, err error) string {
+// blockedOn returns what a delivery that stops would go on for by itself.
+func (l *StageLine) blockedOn(ctx context.Context, d store.Delivery, err error) string {
 	switch {
 	case errors.Is(err, errPlan):
 		return store.BlockedByPlan
@@ -41,10 +41,10 @@ type wait struct {
 	long  time.Duration
 }
 
-// goOn makes a delivery that stopped go on where what it missed has come, or
+// retry makes a delivery that stopped go on where what it missed has come, or
 // where somebody has deployed its version since. It is the newest of its stage
 // that got so far.
-func (l *StageLine) goOn(ctx context.Context, d store.Delivery) error {
+func (l *StageLine) retry(ctx context.Context, d store.Delivery) error {
 	by, err := l.deployedSince(ctx, d)
 	if err != nil {
 		return err
@@ -55,7 +55,7 @@ func (l *StageLine) goOn(ctx context.Context, d store.Delivery) error {
 	if d.Missing == "" {
 		return nil
 	}
-	key := deliveryOf{d.Service, Place{d.Version, d.Stage}}
+	key := deliveryOf{d.Service, Key{d.Version, d.Stage}}
 	now := l.store.Now()
 	l.mu.Lock()
 	w, waits := l.waits[key]
@@ -92,7 +92,7 @@ func (l *StageLine) goOn(ctx context.Context, d store.Delivery) error {
 	return l.apply(ctx, d, delivery.Retry, "", why)
 }
 
-// deployedSince gives a deployment of a version that is done since its delivery
+// deployedSince returns a deployment of a version that is done since its delivery
 // stopped, as one that somebody made to go on; nil for none.
 func (l *StageLine) deployedSince(ctx context.Context, d store.Delivery) (*store.Deployment, error) {
 	newest, err := l.store.Deployments(ctx, d.Service, d.Stage, 10)
@@ -104,8 +104,8 @@ func (l *StageLine) deployedSince(ctx context.Context, d store.Delivery) (*store
 	return nil, err
 }
 
-// Changed tells that something has changed that deliveries of a service may have
-// waited for, such as a secret: they are looked at now.
+// Changed notes that something has changed that deliveries of a service may wait for, such as a
+// secret; they are looked at now.
 func (l *StageLine) Changed(service string) {
 	l.mu.Lock()
 	for key := range l.waits {
@@ -113,11 +113,11 @@ func (l *StageLine) Changed(service string) {
 			l.waits[key] = wait{long: firstLook}
 		}
 	}
-	for at := range l.calms {
+	for at := range l.idle {
 		if at.service == service {
-			delete(l.calms, at)
+			delete(l.idle, at)
 		}
 	}
 	l.mu.Unlock()
-	l.Nudge()
+	l.AdvanceSoon()
 }

@@ -58,14 +58,14 @@ func TestChangedEndsWaiting(t *testing.T) {
 	l := New(Config{Store: s})
 	long := wait{now.Add(longestLook), longestLook}
 	for _, service := range []string{"frostline", "watering"} {
-		l.waits[deliveryOf{service, Place{1, "live"}}] = long
-		l.calms[stageOf{service, "live"}] = calm{now.Add(calmFor), 0}
+		l.waits[deliveryOf{service, Key{1, "live"}}] = long
+		l.idle[stageOf{service, "live"}] = idleStage{now.Add(idleFor), 0}
 	}
 	l.Changed("frostline")
-	if w := l.waits[deliveryOf{"frostline", Place{1, "live"}}]; w.until.After(now) || w.long != firstLook || l.calmAt(stageOf{"frostline", "live"}) {
+	if w := l.waits[deliveryOf{"frostline", Key{1, "live"}}]; w.until.After(now) || w.long != firstLook || l.isIdle(stageOf{"frostline", "live"}) {
 		t.Errorf("it is left alone until %s", w.until)
 	}
-	if w := l.waits[deliveryOf{"watering", Place{1, "live"}}]; w != long || !l.calmAt(stageOf{"watering", "live"}) {
+	if w := l.waits[deliveryOf{"watering", Key{1, "live"}}]; w != long || !l.isIdle(stageOf{"watering", "live"}) {
 		t.Errorf("another service is looked at, too: %+v", w)
 	}
 	select {

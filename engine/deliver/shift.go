@@ -75,7 +75,7 @@ func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []
 	return l.store.PutShift(ctx, v)
 }
 
-// mostOf gives the revision with the most calls, the first by its id where several
+// mostOf returns the revision with the most calls, the first by its id where several
 // have as many; "" for none.
 func mostOf(shares map[string]float64) string {
 	most := ""
@@ -87,7 +87,7 @@ func mostOf(shares map[string]float64) string {
 	return most
 }
 
-// shiftOf gives how a version comes into a stage after another one, and whether it
+// shiftOf returns how a version comes into a stage after another one, and whether it
 // does: nothing was there before, or it is over.
 func (l *StageLine) shiftOf(ctx context.Context, d store.Delivery) (store.Shift, bool, error) {
 	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
@@ -97,13 +97,13 @@ func (l *StageLine) shiftOf(ctx context.Context, d store.Delivery) (store.Shift,
 	return v, v.Active, err
 }
 
-// shares tells whether a version that is deployed has yet to get all the calls.
+// shares reports whether a version that is deployed has yet to get all the calls.
 func (l *StageLine) shares(ctx context.Context, d store.Delivery) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Share() >= 100 {
 		return false, err
 	}
-	sides, err := l.sides(ctx, d, v)
+	sides, err := l.bothSides(ctx, d, v)
 	return len(sides) > 0, err
 }
 
@@ -114,8 +114,8 @@ type side struct {
 	newer, former string
 }
 
-// sides lists what the version has changed of what served before.
-func (l *StageLine) sides(ctx context.Context, d store.Delivery, v store.Shift) ([]side, error) {
+// bothSides lists what the version has changed of what served before.
+func (l *StageLine) bothSides(ctx context.Context, d store.Delivery, v store.Shift) ([]side, error) {
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
 		return nil, err
@@ -150,7 +150,7 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 	case err != nil || !there:
 		return err
 	case v.Back != "":
-		return l.wentBack(ctx, d, v)
+		return l.rolledBack(ctx, d, v)
 	case v.Share() >= 100:
 		return l.apply(ctx, d, delivery.Shifted, "", "it receives all traffic")
 	}
@@ -162,14 +162,14 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 				return err
 			}
 		}
-		v.Taken = append(v.Taken, store.Taken{At: v.Since, Share: v.Share(), Reason: v.Reason})
+		v.Taken = append(v.Taken, store.ShiftShares{At: v.Since, Share: v.Share(), Reason: v.Reason})
 	}
 	counted, points, err := l.count(ctx, d, v)
 	if err != nil {
 		return err
 	}
 	v.Points = points
-	verdict := judge.Look(counted, v.Looked)
+	verdict := judge.Judge(counted, v.Looked)
 	if v.Looked == nil {
 		v.Looked = map[string]int{}
 	}
@@ -209,7 +209,7 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 	}
 	for _, target := range targets[:min(len(targets), len(d.Deployments))] { // where it has come to
 		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
-		p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.ComputeShares(ctx, at, d.Version) })
+		p, err := deploy.RetryFor(ctx, func() (*plan.Plan, error) { return l.planner.ComputeShares(ctx, at, d.Version) })
 		switch {
 		case err != nil:
 			return false, err
@@ -231,9 +231,9 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 	return true, nil
 }
 
-// wentBack ends a version's way where what served before has all calls again: the
+// rolledBack ends a version's way where what served before has all calls again: the
 // version before takes its place, by a plan of its own.
-func (l *StageLine) wentBack(ctx context.Context, d store.Delivery, v store.Shift) error {
+func (l *StageLine) rolledBack(ctx context.Context, d store.Delivery, v store.Shift) error {
 	gone, err := moveBy(d, delivery.RollBack, "", v.Back)
 	if err != nil {
 		return err
@@ -254,10 +254,10 @@ func (l *StageLine) wentBack(ctx context.Context, d store.Delivery, v store.Shif
 	return l.store.MoveDeliveries(ctx, gone, back)
 }
 
-// goBack takes a version back by itself, where something served before it: pointers
+// rollBack takes a version back by itself, where something served before it: pointers
 // first, then the rest. Without a reason it goes on with what was begun. It tells
 // whether it does.
-func (l *StageLine) goBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
+func (l *StageLine) rollBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Back == "" && why == "" {
 		return false, err
@@ -271,14 +271,14 @@ func (l *StageLine) goBack(ctx context.Context, d store.Delivery, why string) (b
 	if there, err = l.bring(ctx, d, &v); err != nil || !there {
 		return true, err
 	}
-	return true, l.wentBack(ctx, d, v)
+	return true, l.rolledBack(ctx, d, v)
 }
 
-// count gives what was counted of both revisions since the shift began, by function,
+// count returns what was counted of both revisions since the shift began, by function,
 // and by minute.
 func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, []store.ShiftPoint,
 	error) {
-	sides, err := l.sides(ctx, d, v)
+	sides, err := l.bothSides(ctx, d, v)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -336,7 +336,7 @@ func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) 
 	return counted, pointsOf(newer, former), nil
 }
 
-// objectiveOf gives what a version's manifest says good means for a function.
+// objectiveOf returns what a version's manifest says good means for a function.
 func objectiveOf(service *manifest.Service, function, stage string) judge.Objective {
 	fn := service.Function(function)
 	if fn == nil {
@@ -346,7 +346,7 @@ func objectiveOf(service *manifest.Service, function, stage string) judge.Object
 	return judge.Objective{ErrorsUnder: o.ErrorsUnder, P95Under: o.P95Under}
 }
 
-// addMinute gives the minute of a function, to add to.
+// addMinute returns the minute of a function, to add to.
 func addMinute(took map[string]map[int64]*judge.Minute, function string, at int64) *judge.Minute {
 	if took[function] == nil {
 		took[function] = map[int64]*judge.Minute{}
@@ -394,11 +394,11 @@ func pointsOf(newer, former map[int64]*metrics.Sum) []store.ShiftPoint {
 	return out
 }
 
-// history gives what the old revisions did in the day before the shift, by function,
+// history returns what the old revisions did in the day before the shift, by function,
 // and what they did in the minute in which it begins.
 func (l *StageLine) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]metrics.Sum,
 	map[string]store.Earlier, error) {
-	sides, err := l.sides(ctx, d, v)
+	sides, err := l.bothSides(ctx, d, v)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -484,6 +484,6 @@ func (l *StageLine) Steer(ctx context.Context, service string, version int, stag
 		}
 		return nil
 	})
-	l.Nudge()
+	l.AdvanceSoon()
 	return err
 }

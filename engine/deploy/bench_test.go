@@ -10,7 +10,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// BenchmarkSteps tells how much more a step of a first deployment costs the local
+// BenchmarkSteps reports how much more a step of a first deployment costs the local
 // platform in a service of 1,000 functions than in one of 100.
 func BenchmarkSteps(b *testing.B) {
 	for b.Loop() {

@@ -10,7 +10,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// draftOf gives what a version is to become at a place: those of its functions that
+// draftOf returns what a version is to become at a place: those of its functions that
 // were asked for there.
 func (p *Planner) draftOf(ctx context.Context, place manifest.Place, version int) (Draft, error) {
 	d := Draft{Place: place, Version: version}
@@ -38,9 +38,9 @@ func versionsOf(c *delivery.Choice, entered int) []int {
 	return out
 }
 
-// mixed gives the resources of the functions that enter, and those of the others as they
+// selectionOf returns the resources of the functions that enter, and those of the others as they
 // are: each of its version.
-func (p *Planner) mixed(ctx context.Context, d Draft, in expand.Inputs) ([]expand.Resource, []expand.Problem, error) {
+func (p *Planner) selectionOf(ctx context.Context, d Draft, in expand.Inputs) ([]expand.Resource, []expand.Problem, error) {
 	place := d.Place
 	var parts []expand.Part
 	for _, v := range versionsOf(d.Choice, d.Version) {
@@ -63,9 +63,9 @@ func (p *Planner) mixed(ctx context.Context, d Draft, in expand.Inputs) ([]expan
 	return resources, problems, nil
 }
 
-// VersionsThere gives at which version each function of a stage is, where a version
+// DeployedVersions returns at which version each function of a stage is, where a version
 // stands there that may have come in by a choice.
-func (p *Planner) VersionsThere(ctx context.Context, service, stage string) (map[string]int, error) {
+func (p *Planner) DeployedVersions(ctx context.Context, service, stage string) (map[string]int, error) {
 	standing, err := p.store.Standing(ctx, service)
 	if err != nil || standing[stage] == 0 {
 		return nil, err
@@ -75,7 +75,7 @@ func (p *Planner) VersionsThere(ctx context.Context, service, stage string) (map
 	if err != nil {
 		return nil, err
 	}
-	choice, err := p.store.ChoiceThere(ctx, service, there, stage)
+	choice, err := p.store.DeployedChoice(ctx, service, there, stage)
 	if err != nil {
 		return nil, err
 	}

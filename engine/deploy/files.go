@@ -16,7 +16,7 @@ func (p *Planner) changedFiles(ctx context.Context, d Draft, from int) (map[stri
 	if from == 0 {
 		return out, nil
 	}
-	there, err := p.store.ChoiceThere(ctx, d.Place.Service, from, d.Place.Stage)
+	there, err := p.store.DeployedChoice(ctx, d.Place.Service, from, d.Place.Stage)
 	if err != nil || from == d.Version && there == nil {
 		return out, err
 	}
@@ -42,7 +42,7 @@ func (p *Planner) changedFiles(ctx context.Context, d Draft, from int) (map[stri
 	return out, nil
 }
 
-// digests gives the archives of a version, by function, and of those that were left at
+// digests returns the archives of a version, by function, and of those that were left at
 // other versions by a choice.
 func (p *Planner) digests(ctx context.Context, service string, version int,
 	c *delivery.Choice) (map[string]string, error) {

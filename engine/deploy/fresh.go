@@ -11,8 +11,8 @@ import (
 	"rudmar/core/plan"
 )
 
-// upToDate checks that record and live are as they were when the plan was made.
-func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
+// checkFresh checks that record and live are as they were when the plan was made.
+func (r *Runner) checkFresh(ctx context.Context, p *plan.Plan) error {
 	now, err := r.planner.again(ctx, p)
 	if err != nil {
 		return err

@@ -10,9 +10,9 @@ import (
 	"rudmar/platform"
 )
 
-// known is what was read of a place last: who plans again and again, as while
+// planCache is what was read of a place last: who plans again and again, as while
 // somebody types, need not read it anew where nothing has moved.
-type known struct {
+type planCache struct {
 	stage  store.Stage // whose record it is: its serial moves with each step
 	record []plan.Recorded
 	tag    string // of the snapshot
@@ -23,7 +23,7 @@ type known struct {
 // knownPlaces is how many places are remembered.
 const knownPlaces = 32
 
-// recordOf gives the record of a place, which is of that serial. It is not to be changed.
+// recordOf returns the record of a place, which is of that serial. It is not to be changed.
 func (p *Planner) recordOf(ctx context.Context, at store.Stage) ([]plan.Recorded, error) {
 	before, _ := p.places.Get(at.Place)
 	if before.record != nil && same(before.stage, at) {
@@ -41,7 +41,7 @@ func (p *Planner) recordOf(ctx context.Context, at store.Stage) ([]plan.Recorded
 	if now, err := p.store.Stage(ctx, at.Place); err != nil || !same(now, at) {
 		return record, err
 	}
-	p.remember(at.Place, func(k *known) { k.stage, k.record = at, record })
+	p.remember(at.Place, func(k *planCache) { k.stage, k.record = at, record })
 	return record, nil
 }
 
@@ -49,7 +49,7 @@ func same(a, b store.Stage) bool {
 	return a.Place == b.Place && a.Serial == b.Serial && a.Version == b.Version && a.Since.Equal(b.Since)
 }
 
-// liveOf gives what is live at a place, and its fingerprint. It is not to be changed.
+// liveOf returns what is live at a place, and its fingerprint. It is not to be changed.
 func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope platform.Scope,
 	place manifest.Place) ([]plan.Actual, string, error) {
 	tag, err := client.SnapshotTag(ctx, scope)
@@ -66,12 +66,12 @@ func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope pla
 	}
 	actual := Actual(snapshot)
 	if tag == fmt.Sprintf("%q", snapshot.Fingerprint) { // nothing moved between the two
-		p.remember(place, func(k *known) { k.tag, k.actual, k.print = tag, actual, snapshot.Fingerprint })
+		p.remember(place, func(k *planCache) { k.tag, k.actual, k.print = tag, actual, snapshot.Fingerprint })
 	}
 	return actual, snapshot.Fingerprint, nil
 }
 
-func (p *Planner) remember(place manifest.Place, put func(k *known)) {
+func (p *Planner) remember(place manifest.Place, put func(k *planCache)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	k, _ := p.places.Get(place)

@@ -275,7 +275,7 @@ func (w *world) settled(s *manifest.Service, wanted []expand.Resource) error {
 			}
 		}
 	}
-	if drift := plan.Drift(w.record, deploy.Actual(snapshot), w.kinds); len(drift) > 0 {
+	if drift := plan.FindDrift(w.record, deploy.Actual(snapshot), w.kinds); len(drift) > 0 {
 		return fmt.Errorf("drift is left: %+v", drift)
 	}
 	return nil

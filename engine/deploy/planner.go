@@ -1,5 +1,5 @@
-// Package deploy makes plans against what is live, and runs them: step by
-// step, with its intent written down before and its outcome after.
+// Package deploy computes plans against the actual state and runs them step by step: it stores the
+// intent of a step before it is sent and its outcome afterward.
 package deploy
 
 import (
@@ -39,7 +39,7 @@ type Planner struct {
 	versions *recent.Cache[string, version] // by service and number
 
 	sums   *recent.Cache[manifest.Place, sums] // what was observed of late
-	places *recent.Cache[manifest.Place, known]
+	places *recent.Cache[manifest.Place, planCache]
 
 	mu  sync.Mutex
 	key []byte // of the fingerprints of secrets
@@ -54,10 +54,10 @@ const knownVersions = 64
 func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets, key []byte) *Planner {
 	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key,
 		versions: recent.New[string, version](knownVersions), sums: recent.New[manifest.Place, sums](seenPlaces),
-		places: recent.New[manifest.Place, known](knownPlaces)}
+		places: recent.New[manifest.Place, planCache](knownPlaces)}
 }
 
-// Platform gives the client of a target, and the scope of a stage there.
+// Platform returns the client of a target, and the scope of a stage there.
 func (p *Planner) Platform(at manifest.Place) (*platform.Client, platform.Scope, error) {
 	c := p.platforms[at.Target.Platform]
 	if c == nil {
@@ -72,7 +72,7 @@ type version struct {
 	store.Version
 }
 
-// Service gives the manifests of a version. They are not to be changed.
+// Service returns the manifests of a version. They are not to be changed.
 func (p *Planner) Service(ctx context.Context, service string, number int) (*manifest.Service, store.Version, error) {
 	key := fmt.Sprintf("%s/%d", service, number)
 	if known, ok := p.versions.Get(key); ok {
@@ -92,7 +92,7 @@ func (p *Planner) Service(ctx context.Context, service string, number int) (*man
 	return read.service, v, nil
 }
 
-// Entry gives what a version has to meet to enter a stage.
+// Entry returns what a version has to meet to enter a stage.
 func (p *Planner) Entry(ctx context.Context, service, stage string, version int) (delivery.Entry, error) {
 	var e delivery.Entry
 	own, _, err := p.Service(ctx, service, version)
@@ -112,7 +112,7 @@ func (p *Planner) Entry(ctx context.Context, service, stage string, version int)
 	return e, nil
 }
 
-// Undeclared gives the rules that stand in stages which a version does not declare,
+// Undeclared returns the rules that stand in stages which a version does not declare,
 // by stage: something of the service runs there.
 func (p *Planner) Undeclared(ctx context.Context, service string,
 	own *manifest.Service) (map[string]*manifest.Stage, error) {
@@ -134,7 +134,7 @@ func (p *Planner) Undeclared(ctx context.Context, service string,
 	return out, nil
 }
 
-// Stages gives the stages that a version with these manifests is to enter, and
+// Stages returns the stages that a version with these manifests is to enter, and
 // those that it takes away: something runs there that it does not declare.
 func (p *Planner) Stages(ctx context.Context, service string, own *manifest.Service) (enters,
 	removes []string, err error) {
@@ -172,7 +172,7 @@ func (p *Planner) Targets(ctx context.Context, service, stage string, version in
 	return targets, err
 }
 
-// Wanted gives the resources that a version becomes in a place: none where it no
+// Wanted returns the resources that a version becomes in a place: none where it no
 // longer declares the place, and something was put there.
 func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource,
 	[]expand.Problem, error) {
@@ -180,11 +180,11 @@ func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int,
 	if err != nil {
 		return nil, nil, err
 	}
-	return p.wanted(ctx, d, kinds)
+	return p.desired(ctx, d, kinds)
 }
 
-// wanted gives the resources that manifests become in a place.
-func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
+// desired returns the resources that manifests become in a place.
+func (p *Planner) desired(ctx context.Context, d Draft, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
 	place, version := d.Place, d.Version
 	stage := d.Service.Stage(place.Stage)
 	target := place.Target
@@ -200,7 +200,7 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 	}
 	becomes := p.whole
 	if d.Choice != nil {
-		becomes = p.mixed
+		becomes = p.selectionOf
 	}
 	resources, problems, err := becomes(ctx, d, expand.Inputs{Secrets: secrets, Key: p.key,
 		Address: platform.RoutesAt(kinds, platform.Scope{Region: target.Region, Service: place.Service, Stage: place.Stage})})
@@ -211,7 +211,7 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 	return steered, problems, err
 }
 
-// of gives inputs for a version: with what its functions were built to.
+// of returns inputs for a version: with what its functions were built to.
 func (p *Planner) of(ctx context.Context, service string, version int, in expand.Inputs) (expand.Inputs, error) {
 	functions, err := p.store.VersionFunctions(ctx, service, version)
 	if err != nil {
@@ -224,7 +224,7 @@ func (p *Planner) of(ctx context.Context, service string, version int, in expand
 	return in, nil
 }
 
-// whole gives the resources of all functions of a draft.
+// whole returns the resources of all functions of a draft.
 func (p *Planner) whole(ctx context.Context, d Draft, in expand.Inputs) ([]expand.Resource, []expand.Problem, error) {
 	in, err := p.of(ctx, d.Place.Service, d.Version, in)
 	if err != nil {
@@ -335,7 +335,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	if err != nil {
 		return in, err
 	}
-	wanted, problems, err := p.wanted(ctx, d, kinds)
+	wanted, problems, err := p.desired(ctx, d, kinds)
 	if err != nil {
 		return in, err
 	}
@@ -368,7 +368,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	case !slices.Contains(stage.Targets, place.Target):
 		in.Left = fmt.Sprintf("%s of version %d no longer has the target %s", place.Stage, version, place.Target)
 	}
-	if in.LeftAlone, err = p.store.Left(ctx, place, p.store.Now()); err != nil {
+	if in.LeftAlone, err = p.store.IgnoredDrift(ctx, place, p.store.Now()); err != nil {
 		return in, err
 	}
 	for _, fn := range service.Functions {
@@ -396,7 +396,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 // looking is how long a look at a place may take.
 const looking = 10 * time.Second
 
-// Stamp gives a text that changes with what is recorded at a place, with what is live
+// Stamp returns a text that changes with what is recorded at a place, with what is live
 // there, and with what of that is left as it is; "" where the platform does not tell
 // whether something changed.
 func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, error) {
@@ -414,7 +414,7 @@ func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, erro
 	if err != nil || tag == "" {
 		return "", err
 	}
-	left, err := p.store.Left(ctx, place, p.store.Now())
+	left, err := p.store.IgnoredDrift(ctx, place, p.store.Now())
 	if err != nil {
 		return "", err
 	}
@@ -422,7 +422,7 @@ func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, erro
 }
 
 // Drift looks at a place: what is live otherwise than recorded.
-func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drifted, error) {
+func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drift, error) {
 	client, scope, err := p.Platform(place)
 	if err != nil {
 		return nil, err
@@ -445,8 +445,8 @@ func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drift
 	if err != nil {
 		return nil, err
 	}
-	return plan.Drift(record, actual, Specs(kinds)), nil
+	return plan.FindDrift(record, actual, Specs(kinds)), nil
 }
 
-// Platforms gives the platforms that are connected, by name.
+// Platforms returns the platforms that are connected, by name.
 func (p *Planner) Platforms() map[string]*platform.Client { return p.platforms }

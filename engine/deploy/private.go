@@ -93,7 +93,7 @@ func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execu
 	}
 	x := &execution{Runner: r, client: client, scope: c.Scope(), going: ctx, secrets: map[string]map[string]string{}}
 	if c.Service != nil {
-		if err := r.wantPrivately(ctx, c, &in, platform.RoutesAt(kinds, c.Scope())); err != nil {
+		if err := r.desiredCopy(ctx, c, &in, platform.RoutesAt(kinds, c.Scope())); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -106,7 +106,7 @@ func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execu
 	return x.plan, x, nil
 }
 
-// settable gives what a resource was put there with: not what the platform computes.
+// settable returns what a resource was put there with: not what the platform computes.
 func settable(kinds []plan.KindSpec, l plan.Actual) map[string]any {
 	out := maps.Clone(l.Attributes)
 	for _, k := range kinds {
@@ -119,8 +119,8 @@ func settable(kinds []plan.KindSpec, l plan.Actual) map[string]any {
 	return out
 }
 
-// wantPrivately adds what the copy is to become: what the stage becomes, elsewhere.
-func (r *Runner) wantPrivately(ctx context.Context, c Private, in *plan.Inputs, address string) error {
+// desiredCopy adds what the copy is to become: what the stage becomes, elsewhere.
+func (r *Runner) desiredCopy(ctx context.Context, c Private, in *plan.Inputs, address string) error {
 	stage := c.Service.Stage(c.Place.Stage)
 	if stage == nil || !slices.Contains(stage.Targets, c.Place.Target) {
 		return fmt.Errorf("%w: no stage %s on %s", ErrNoTarget, c.Place.Stage, c.Place.Target)
@@ -169,7 +169,7 @@ func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first
 			}
 			inFlight++
 			go func() {
-				_, err := Patiently(ctx, func() (map[string]any, error) {
+				_, err := RetryFor(ctx, func() (map[string]any, error) {
 					return x.send(ctx, &x.plan.Steps[i], fmt.Sprintf("private-%s-%d", run, i))
 				})
 				results <- sent{i, err}

@@ -8,7 +8,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// Live turns a snapshot into what plans compare with.
+// Actual turns a snapshot into what plans compare with.
 func Actual(s api.Snapshot) []plan.Actual {
 	out := make([]plan.Actual, 0, len(s.Resources))
 	for _, r := range s.Resources {

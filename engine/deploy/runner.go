@@ -95,7 +95,7 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 	if err := r.store.Free(ctx, p.Base.Place, r.holder); err != nil {
 		return 0, fmt.Errorf("deploying to %s %s: %w", p.Base.Stage, p.Base.Target, err)
 	}
-	if err := r.upToDate(ctx, p); err != nil {
+	if err := r.checkFresh(ctx, p); err != nil {
 		return 0, err
 	}
 	id, err := r.store.AddDeployment(ctx,
@@ -109,13 +109,13 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 	return id, nil
 }
 
-// Check tells whether a plan that was kept could still be run.
+// Check reports whether a plan that was kept could still be run.
 func (r *Runner) Check(ctx context.Context, planID int64) error {
 	kept, err := r.store.Plan(ctx, planID)
 	if err != nil {
 		return fmt.Errorf("plan %d: %w", planID, err)
 	}
-	return r.upToDate(ctx, kept.Plan)
+	return r.checkFresh(ctx, kept.Plan)
 }
 
 // Retry asks for the remaining steps of a deployment that ended without being done.
@@ -171,7 +171,7 @@ func (r *Runner) Run(ctx context.Context) {
 				if err != nil && ctx.Err() == nil {
 					r.log.Error("running a deployment; it will be resumed", "deployment", d.ID, "error", err)
 				}
-				r.leave(d.ID, err)
+				r.release(d.ID, err)
 			})
 		}
 		select {
@@ -194,7 +194,7 @@ func (r *Runner) enter(id int64) bool {
 	return true
 }
 
-func (r *Runner) leave(id int64, err error) {
+func (r *Runner) release(id int64, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.running, id)
@@ -288,7 +288,7 @@ func (x *execution) prepare(ctx context.Context) error {
 	if x.client, x.scope, err = x.planner.Platform(place); err != nil {
 		return err
 	}
-	kinds, err := Patiently(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })
+	kinds, err := RetryFor(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })
 	if err != nil {
 		return err
 	}
@@ -423,7 +423,7 @@ func nextResult(results <-chan result, busy bool, wait <-chan time.Time) (r resu
 	}
 }
 
-// isCancelled tells whether somebody has cancelled the deployment; then nothing is tried
+// isCancelled reports whether somebody has cancelled the deployment; then nothing is tried
 // again any more.
 func (x *execution) isCancelled(ctx context.Context, cancel func()) bool {
 	d, err := x.store.Deployment(ctx, x.id)
@@ -434,7 +434,7 @@ func (x *execution) isCancelled(ctx context.Context, cancel func()) bool {
 	return true
 }
 
-// keyOf gives the key that a step is sent with: one that was sent before, and whose
+// keyOf returns the key that a step is sent with: one that was sent before, and whose
 // outcome is not known, has the same one again.
 func (x *execution) keyOf(state store.Step) string {
 	if state.Key != "" {
@@ -446,7 +446,7 @@ func (x *execution) keyOf(state store.Step) string {
 // step sends one step, whose intent is written down.
 func (x *execution) step(ctx context.Context, b store.Intent) result {
 	out := result{Outcome: store.Outcome{Step: b.Step, Version: x.versionOf(b.Step)}}
-	computed, err := Patiently(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
+	computed, err := RetryFor(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
 	if ctx.Err() != nil {
 		out.lost = ctx.Err() // the outcome is not known: it is sent again at the next start
 		return out
@@ -458,7 +458,7 @@ func (x *execution) step(ctx context.Context, b store.Intent) result {
 	return out
 }
 
-// versionOf gives the version that a step's function is at once it is done.
+// versionOf returns the version that a step's function is at once it is done.
 func (x *execution) versionOf(s *plan.Step) int {
 	return x.choice.Version(s.Function, x.plan.Base.Version)
 }
@@ -494,9 +494,9 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	return computed, nil
 }
 
-// Patiently tries again while a platform does not answer, or answers that it
+// RetryFor tries again while a platform does not answer, or answers that it
 // failed itself, for a while.
-func Patiently[T any](ctx context.Context, do func() (T, error)) (T, error) {
+func RetryFor[T any](ctx context.Context, do func() (T, error)) (T, error) {
 	pace := backoff.NewExponentialBackOff()
 	pace.InitialInterval, pace.MaxInterval = 100*time.Millisecond, 2*time.Second
 	var last error

@@ -62,7 +62,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 
 // seen gathers what was observed of a place, and of the stage before it.
 func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manifest.Service,
-	in *plan.Inputs) (*impact.Seen, error) {
+	in *plan.Inputs) (*impact.Figures, error) {
 	client, scope, err := p.Platform(place)
 	if err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manif
 		return nil, err
 	}
 	here := p.observed(ctx, place)
-	out := &impact.Seen{Now: p.store.Now(), Over: seenOver, Here: here.functions, Triggers: here.triggers,
+	out := &impact.Figures{Now: p.store.Now(), Over: seenOver, Here: here.functions, Triggers: here.triggers,
 		Earlier: map[string]metrics.Sum{}, Rates: Rates(kinds.Prices)}
 	if stage := service.Stage(place.Stage); stage != nil && stage.After != "" {
 		out.Before = stage.After
@@ -106,15 +106,15 @@ func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manif
 	return out, nil
 }
 
-func holding(h api.Holding) impact.Held {
-	out := impact.Held{Function: h.Function, What: string(h.What), Count: h.Count}
+func holding(h api.Holding) impact.Retained {
+	out := impact.Retained{Function: h.Function, What: string(h.What), Count: h.Count}
 	if h.Oldest != nil {
 		out.Oldest = time.UnixMilli(*h.Oldest)
 	}
 	return out
 }
 
-// deletes tells whether something is to go that holds more than itself.
+// deletes reports whether something is to go that holds more than itself.
 func deletes(in *plan.Inputs) bool {
 	wanted := make(map[string]bool, len(in.Wanted))
 	for i := range in.Wanted {

@@ -13,7 +13,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// steered gives what a version becomes in a place while it gets only a part of the
+// steered returns what a version becomes in a place while it gets only a part of the
 // calls there: its pointers share them out between the revisions that served before
 // and its own. The resources themselves are not changed.
 func (p *Planner) steered(ctx context.Context, place manifest.Place, version int,
@@ -69,7 +69,7 @@ func onlyPointers(in *plan.Inputs) {
 	in.Blockers, in.Rules, in.Renamed = nil, nil, map[string]string{}
 }
 
-// sharesOf gives a pointer's shares, in percent: so much for a new revision, and the
+// sharesOf returns a pointer's shares, in percent: so much for a new revision, and the
 // rest for the old one.
 func sharesOf(old, new string, share float64) map[string]any {
 	out := map[string]any{}
@@ -82,7 +82,7 @@ func sharesOf(old, new string, share float64) map[string]any {
 	return out
 }
 
-// Pointers gives which revisions share the calls of each function of a place, as
+// Pointers returns which revisions share the calls of each function of a place, as
 // recorded: their shares in percent, by function and id.
 func (p *Planner) Pointers(ctx context.Context, place manifest.Place) (map[string]map[string]float64, error) {
 	stage, err := p.store.Stage(ctx, place)

@@ -27,7 +27,7 @@ func TestSharesOf(t *testing.T) {
 func TestWhyItWasTriedAgain(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	sick := &platform.Problem{Problem: api.Problem{Status: http.StatusServiceUnavailable}}
-	if _, err := Patiently(ctx, func() (int, error) { cancel(); return 0, sick }); err != sick {
+	if _, err := RetryFor(ctx, func() (int, error) { cancel(); return 0, sick }); err != sick {
 		t.Errorf("it says %v", err)
 	}
 }
@@ -39,8 +39,8 @@ func TestDeploymentsRest(t *testing.T) {
 		do    func()
 		takes bool
 	}{
-		{func() {}, true}, {func() {}, false}, {func() { r.leave(7, nil) }, true}, {func() { r.leave(7, errors.New("full")) }, false},
-		{func() { r.leave(7, nil) }, true},
+		{func() {}, true}, {func() {}, false}, {func() { r.release(7, nil) }, true}, {func() { r.release(7, errors.New("full")) }, false},
+		{func() { r.release(7, nil) }, true},
 	} {
 		if tt.do(); r.enter(7) != tt.takes {
 			t.Errorf("%d: it is taken: %v", i, !tt.takes)

@@ -1,5 +1,5 @@
-// Package mirror makes repositories follow others on other machines: by interval, and
-// when a push is told of by a signed notice.
+// Package mirror keeps repositories in sync with repositories on other hosts: at an interval, and
+// after a signed push notification.
 package mirror
 
 import (
@@ -51,7 +51,7 @@ type Config struct {
 	Store              *store.Store
 	Sealer             Sealer
 	Repository         func(name string) source.Repository
-	NotificationTarget func(ctx context.Context, repository string) source.NotificationTarget
+	NotificationTarget func(ctx context.Context, repository string) source.Hook
 	// Pushed takes what moved, as after a push.
 	Pushed func(ctx context.Context, repository, person string) error
 	Inside bool // addresses of this machine and of private networks are allowed
@@ -121,10 +121,10 @@ func (f *Follower) nudge() {
 	}
 }
 
-// Noticed takes a push notice: its signature is "sha256=" and the HMAC-SHA256 of its body,
+// WebhookReceived takes a push notice: its signature is "sha256=" and the HMAC-SHA256 of its body,
 // in hex. Nothing of what it says is believed: it only says when to look. ErrNotification for one
 // that is not signed so, and where there is no such mirror.
-func (f *Follower) Noticed(ctx context.Context, repository, signature string, body []byte) error {
+func (f *Follower) WebhookReceived(ctx context.Context, repository, signature string, body []byte) error {
 	m, err := f.Store.Mirror(ctx, repository)
 	if errors.Is(err, store.ErrNotFound) {
 		return ErrNotification
@@ -213,11 +213,11 @@ func (f *Follower) follow(ctx context.Context, m store.Mirror) error {
 	if err != nil {
 		problem = err.Error()
 	}
-	return errors.Join(err, f.Store.TriedMirror(ctx, m.Repository, problem))
+	return errors.Join(err, f.Store.RecordFetch(ctx, m.Repository, problem))
 }
 
 func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
-	e, err := f.elsewhere(ctx, m)
+	e, err := f.fetchInto(ctx, m)
 	if err != nil {
 		return err
 	}
@@ -229,16 +229,16 @@ func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
 	hook := f.NotificationTarget(ctx, m.Repository)
 	var errs error
 	for branch, hash := range heads {
-		if err := hook.Take(ctx, repo, branch, hash, m.Person); err != nil {
+		if err := hook.Accept(ctx, repo, branch, hash, m.Person); err != nil {
 			errs = errors.Join(errs, err)
 		}
 	}
 	return errors.Join(errs, f.Pushed(ctx, m.Repository, m.Person))
 }
 
-// elsewhere finds out where the other repository is: nowhere inside, unless that is allowed.
-func (f *Follower) elsewhere(ctx context.Context, m store.Mirror) (source.Elsewhere, error) {
-	e := source.Elsewhere{URL: m.URL, User: m.User}
+// fetchInto finds out where the other repository is: nowhere inside, unless that is allowed.
+func (f *Follower) fetchInto(ctx context.Context, m store.Mirror) (source.MirrorOf, error) {
+	e := source.MirrorOf{URL: m.URL, User: m.User}
 	u, err := url.Parse(m.URL)
 	if err != nil {
 		return e, fmt.Errorf("%w: %w", ErrMirror, err)

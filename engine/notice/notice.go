@@ -1,5 +1,5 @@
-// Package notice tells the world outside what has happened: as CloudEvents over HTTP,
-// signed, and again where it could not be told.
+// Package notice sends notifications: CloudEvents over HTTP, signed, and email. It retries failed
+// attempts.
 package notice
 
 import (
@@ -214,7 +214,7 @@ func (s *Sender) try(ctx context.Context, n store.Notification) error {
 			n.State = store.NotificationFailed
 		}
 	}
-	return s.store.EndTry(ctx, n)
+	return s.store.RecordAttempt(ctx, n)
 }
 
 // pause is how long to wait after so many tries.
@@ -261,7 +261,7 @@ func (s *Sender) send(ctx context.Context, n store.Notification) (string, error)
 	return said, nil
 }
 
-// Sign gives the signature of a body by a key.
+// Sign returns the signature of a body by a key.
 func Sign(key string, body []byte) string {
 	mac := hmac.New(sha256.New, []byte(key))
 	mac.Write(body)

@@ -1,4 +1,4 @@
-// Package observe looks at what is live: drift from the record, figures, and logs.
+// Package observe observes the actual state: drift from the recorded state, metrics and logs.
 package observe
 
 import (
@@ -18,9 +18,9 @@ import (
 	"rudmar/platform/api"
 )
 
-// Look is what a look at a place found.
-type Look struct {
-	Drift []plan.Drifted `json:"drift"`
+// Observation is what a look at a place found.
+type Observation struct {
+	Drift []plan.Drift `json:"drift"`
 	// Error says why live could not be seen; "" where it was. Since is when it
 	// could not for the first time, in Unix milliseconds.
 	Error string `json:"error,omitempty"`
@@ -59,7 +59,7 @@ type Watch struct {
 type seenDrift struct {
 	stamp string
 	at    time.Time
-	drift []plan.Drifted
+	drift []plan.Drift
 }
 
 // lookWhole is how often a place is compared whole, though nothing seems to have
@@ -80,8 +80,8 @@ func New(c Config) *Watch {
 		seen: map[manifest.Place]seenDrift{}, busy: map[manifest.Place]bool{}}
 }
 
-// Nudge makes the watch look now.
-func (w *Watch) Nudge() {
+// ObserveSoon makes the watch look now.
+func (w *Watch) ObserveSoon() {
 	select {
 	case w.wake <- struct{}{}:
 	default:
@@ -129,8 +129,8 @@ func (w *Watch) all(ctx context.Context, group *sync.WaitGroup, stepped bool) er
 	for _, s := range services {
 		places, err := w.store.Stages(ctx, s.Name)
 		if err == nil {
-			var before map[manifest.Place]Look
-			if before, err = w.Looks(ctx, s.Name); err == nil {
+			var before map[manifest.Place]Observation
+			if before, err = w.Observations(ctx, s.Name); err == nil {
 				for _, p := range places {
 					w.begin(ctx, group, p.Place, before[p.Place], stepped)
 				}
@@ -144,7 +144,7 @@ func (w *Watch) all(ctx context.Context, group *sync.WaitGroup, stepped bool) er
 }
 
 // begin looks at a place, unless it is looked at.
-func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Place, before Look, stepped bool) {
+func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Place, before Observation, stepped bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.busy[p] {
@@ -163,16 +163,16 @@ func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Pla
 	})
 }
 
-func (w *Watch) one(ctx context.Context, p manifest.Place, before Look, stepped bool) error {
-	look := Look{Functions: map[string]Metrics{}}
+func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, stepped bool) error {
+	look := Observation{Functions: map[string]Metrics{}}
 	busy, err := w.deploying(ctx, p)
 	if err != nil || busy && stepped {
 		return err
 	}
 	if !busy {
 		if look.Drift, err = w.drift(ctx, p); err == nil {
-			var left []plan.Left
-			left, err = w.store.Left(ctx, p, w.store.Now())
+			var left []plan.IgnoredDrift
+			left, err = w.store.IgnoredDrift(ctx, p, w.store.Now())
 			look.Drift = plan.Seen(look.Drift, before.Drift, left, w.store.Now())
 		}
 		if err == nil {
@@ -189,7 +189,7 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look, stepped 
 		return ctx.Err()
 	}
 	if err != nil {
-		look = Look{Drift: before.Drift, Functions: before.Functions, DeadLetter: before.DeadLetter,
+		look = Observation{Drift: before.Drift, Functions: before.Functions, DeadLetter: before.DeadLetter,
 			Error: err.Error(), Since: before.Since}
 		if look.Since == 0 {
 			look.Since = w.store.Now().UnixMilli()
@@ -203,11 +203,11 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look, stepped 
 	if err != nil || string(old) == string(body) {
 		return err
 	}
-	return w.store.PutLook(ctx, store.Look{Place: p, Body: string(body)}, !canon.Equal(before.Drift, look.Drift))
+	return w.store.PutObservation(ctx, store.Observation{Place: p, Body: string(body)}, !canon.Equal(before.Drift, look.Drift))
 }
 
 // drift compares what is live with the record, where one of them has moved.
-func (w *Watch) drift(ctx context.Context, p manifest.Place) ([]plan.Drifted, error) {
+func (w *Watch) drift(ctx context.Context, p manifest.Place) ([]plan.Drift, error) {
 	stamp, err := w.planner.Stamp(ctx, p) // before the comparison: what moves meanwhile is seen by the next look
 	if err != nil {
 		return nil, err
@@ -238,7 +238,7 @@ func (w *Watch) deploying(ctx context.Context, p manifest.Place) (bool, error) {
 	return false, err
 }
 
-func (w *Watch) metrics(ctx context.Context, p manifest.Place, look *Look) error {
+func (w *Watch) metrics(ctx context.Context, p manifest.Place, look *Observation) error {
 	client, scope, err := w.planner.Platform(p)
 	if err != nil {
 		return err
@@ -285,15 +285,15 @@ func Sum(minutes []api.MinuteSum) map[string]Metrics {
 	return out
 }
 
-// Looks gives the newest looks at a service's places.
-func (w *Watch) Looks(ctx context.Context, service string) (map[manifest.Place]Look, error) {
-	rows, err := w.store.Looks(ctx, service)
+// Observations returns the newest looks at a service's places.
+func (w *Watch) Observations(ctx context.Context, service string) (map[manifest.Place]Observation, error) {
+	rows, err := w.store.Observations(ctx, service)
 	if err != nil {
 		return nil, err
 	}
-	out := map[manifest.Place]Look{}
+	out := map[manifest.Place]Observation{}
 	for _, r := range rows {
-		var look Look
+		var look Observation
 		if err := json.Unmarshal([]byte(r.Body), &look); err != nil {
 			return nil, err
 		}

@@ -1,5 +1,5 @@
-// Package outside reaches addresses that people give, and never what lies inside: this
-// machine, its link, and private networks.
+// Package outside connects to addresses that users supply. It refuses internal ones: this machine,
+// its links and private networks.
 package outside
 
 import (

@@ -1,5 +1,4 @@
-// Package people knows who uses Rudmar: handles, roles, sessions, and the
-// secrets that are kept per stage.
+// Package people manages users: names, roles, sessions, tokens, and the secrets of stages.
 package people
 
 import (
@@ -67,7 +66,7 @@ type Directory struct {
 // KeyFile is the file of the key that seals secrets, in the data folder.
 const KeyFile = "secret.key"
 
-// HasKey tells whether the key that seals secrets is in a data folder.
+// HasKey reports whether the key that seals secrets is in a data folder.
 func HasKey(dir string) bool {
 	_, err := os.Stat(filepath.Join(dir, KeyFile))
 	return err == nil
@@ -174,7 +173,7 @@ func (d *Directory) Change(ctx context.Context, handle, by, what string, change 
 	return d.put(ctx, p, by, what)
 }
 
-// SetPassword gives somebody another password.
+// SetPassword changes a password.
 func (d *Directory) SetPassword(ctx context.Context, handle, password, by string) error {
 	return d.Change(ctx, handle, by, "password changed", func(p *store.Person) error {
 		var err error
@@ -183,11 +182,11 @@ func (d *Directory) SetPassword(ctx context.Context, handle, password, by string
 	})
 }
 
-// Listen gives a channel that receives when sessions may have ended, until stop
+// Listen returns a channel that receives when sessions may have ended, until stop
 // is called.
 func (d *Directory) Listen() (wake <-chan struct{}, stop func()) { return d.ended.Listen() }
 
-// knows tells whether a password was right before and is still.
+// knows reports whether a password was right before and is still.
 func (d *Directory) knows(ctx context.Context, handle, password string) bool {
 	p, err := d.store.Person(ctx, handle)
 	if err != nil || p.Closed {
@@ -196,7 +195,7 @@ func (d *Directory) knows(ctx context.Context, handle, password string) bool {
 	return d.checked.Contains(sha256.Sum256([]byte(p.Password + "\x00" + password)))
 }
 
-// Check gives the person of a handle and password, or ErrSignIn.
+// Check returns the person of a handle and password, or ErrSignIn.
 func (d *Directory) Check(ctx context.Context, handle, password string) (store.Person, error) {
 	p, err := d.store.Person(ctx, handle)
 	if errors.Is(err, store.ErrNotFound) {
@@ -222,7 +221,7 @@ func (d *Directory) Check(ctx context.Context, handle, password string) (store.P
 	return p, nil
 }
 
-// Person gives somebody by handle.
+// Person returns somebody by handle.
 func (d *Directory) Person(ctx context.Context, handle string) (store.Person, error) {
 	return d.store.Person(ctx, handle)
 }
@@ -243,7 +242,7 @@ func (d *Directory) SignIn(ctx context.Context, handle, password, address string
 	return token, session, d.store.AddSession(ctx, hashed(token), session, address)
 }
 
-// Session gives who a token belongs to.
+// Session returns who a token belongs to.
 func (d *Directory) Session(ctx context.Context, token string) (store.Person, store.Session, error) {
 	session, err := d.store.Session(ctx, hashed(token))
 	if err != nil {

@@ -50,7 +50,7 @@ type guess struct {
 	last  time.Time
 }
 
-// wait gives how long somebody has to wait before a password is looked at.
+// wait returns how long somebody has to wait before a password is looked at.
 func (g *guesses) wait(keys ...string) time.Duration {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -92,7 +92,7 @@ func (g *guesses) right(key string) {
 	delete(g.made, key)
 }
 
-// From gives the address that a request comes from.
+// From returns the address that a request comes from.
 func From(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
@@ -132,7 +132,7 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 	return p, err
 }
 
-// shown gives a handle as the journal keeps it: what somebody typed there by
+// shown returns a handle as the journal keeps it: what somebody typed there by
 // mistake may be a password.
 func shown(handle string) string {
 	if !handleForm.MatchString(handle) {

@@ -86,7 +86,7 @@ func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken)
 	return text, t, err
 }
 
-// ByToken gives who a token at an address acts for, narrowed to what it is for.
+// ByToken returns who a token at an address acts for, narrowed to what it is for.
 // Wrong ones are slowed by address; right ones are not, for nobody guesses 24 bytes, and
 // others may come from the same address.
 func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Person, error) {
@@ -117,7 +117,7 @@ func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Pe
 	return p, d.store.UsedToken(ctx, t, address)
 }
 
-// tokenOf tells whether what came as a password is a token.
+// tokenOf reports whether what came as a password is a token.
 func tokenOf(password string) bool { return strings.HasPrefix(password, tokenMark) }
 
 // RevokeToken ends somebody's token, and what it follows; store.ErrNotFound where

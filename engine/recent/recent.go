@@ -1,4 +1,4 @@
-// Package recent keeps what was needed of late, and no more than so much of it.
+// Package recent is a cache of limited size for recently used values.
 package recent
 
 import (

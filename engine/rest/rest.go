@@ -1,5 +1,5 @@
-// Package rest leaves alone for a while what went wrong, longer each time, so
-// that a loop that looks again and again does not do so in vain.
+// Package rest delays retries of a failed item, longer each time, so that a polling loop does not
+// repeat a failure at full speed.
 package rest
 
 import (
@@ -26,7 +26,7 @@ func New[K comparable](longest time.Duration) *Rests[K] {
 	return &Rests[K]{longest: longest, of: map[K]*rest{}}
 }
 
-// Resting tells whether something is to be left alone now.
+// Resting reports whether something is to be left alone now.
 func (r *Rests[K]) Resting(key K) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -34,7 +34,7 @@ func (r *Rests[K]) Resting(key K) bool {
 	return one != nil && time.Now().Before(one.until)
 }
 
-// Ended tells how something went: after an error it rests, longer than the time
+// Ended records how something went: after an error it rests, longer than the time
 // before; without one the next rest is a short one again.
 func (r *Rests[K]) Ended(key K, err error) {
 	r.mu.Lock()

@@ -31,7 +31,7 @@ func pushRef(t *testing.T, address, ref string) (out string, hash string, err er
 	return out, strings.TrimSpace(hash), err
 }
 
-// taken gives a host whose repository brambleford took a sound push, and the
+// taken returns a host whose repository brambleford took a sound push, and the
 // newest commit of that.
 func taken(t *testing.T) (h *source.Host, address string, head source.Commit) {
 	t.Helper()

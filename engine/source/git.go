@@ -1,5 +1,4 @@
-// Package source hosts git repositories and reads what stands in their
-// commits. It runs the real git.
+// Package source hosts git repositories and reads the content of commits. It runs the git program.
 package source
 
 import (
@@ -37,7 +36,7 @@ type Repository struct {
 	held []string
 }
 
-// At gives the repository in a folder.
+// At returns the repository in a folder.
 func At(dir string) Repository { return Repository{dir: dir} }
 
 // git runs git in the repository and gives what it writes.
@@ -53,7 +52,7 @@ func (r Repository) git(ctx context.Context, env []string, stdin io.Reader, args
 	return out.Bytes(), nil
 }
 
-// withoutPaths gives what git says without where its repository lies.
+// withoutPaths returns what git says without where its repository lies.
 func (r Repository) withoutPaths(said string) string {
 	whole, err := filepath.Abs(r.dir)
 	if err != nil {
@@ -67,13 +66,13 @@ func (r Repository) withoutPaths(said string) string {
 	return strings.TrimSpace(said)
 }
 
-// quiet are settings with which git reads just what is there: no file of the
+// gitQuiet are settings with which git reads just what is there: no file of the
 // machine's, and no object in the place of another, as refs/replace would have it.
-func quiet() []string {
+func gitQuiet() []string {
 	return []string{"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_NO_REPLACE_OBJECTS=1", "LC_ALL=C"}
 }
 
-// Heads gives the commit of each branch.
+// Heads returns the commit of each branch.
 func (r Repository) Heads(ctx context.Context) (map[string]string, error) {
 	out, err := r.git(ctx, nil, nil, "for-each-ref", "--format=%(objectname) %(refname:lstrip=2)", "refs/heads")
 	if err != nil {
@@ -88,7 +87,7 @@ func (r Repository) Heads(ctx context.Context) (map[string]string, error) {
 	return heads, nil
 }
 
-// Main gives the branch that HEAD names.
+// Main returns the branch that HEAD names.
 func (r Repository) Main(ctx context.Context) (string, error) {
 	if head, err := os.ReadFile(filepath.Join(r.dir, "HEAD")); err == nil { // as gitrepository-layout(5) says
 		if branch, ok := strings.CutPrefix(strings.TrimSpace(string(head)), "ref: refs/heads/"); ok {
@@ -108,7 +107,7 @@ type Commit struct {
 	At           time.Time
 }
 
-// Commit gives a commit by any name that git understands.
+// Commit returns a commit by any name that git understands.
 func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	list, err := r.History(ctx, name, "", 1)
 	var exit *exec.ExitError
@@ -121,7 +120,7 @@ func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	return list[0], nil
 }
 
-// History gives the newest commits of a branch, newest first; those that touch
+// History returns the newest commits of a branch, newest first; those that touch
 // a path, if one is given.
 func (r Repository) History(ctx context.Context, name, path string, limit int) ([]Commit, error) {
 	args := []string{"log", "-z", "-n", strconv.Itoa(limit), "--format=%H%x1f%P%x1f%an%x1f%ae%x1f%ct%x1f%s",
@@ -204,10 +203,10 @@ func (f *Folder) Files() []string {
 	return out
 }
 
-// Listed gives the files with their blobs and sizes.
+// Listed returns the files with their blobs and sizes.
 func (f *Folder) Listed() []File { return f.files }
 
-// Read gives the content of a file.
+// Read returns the content of a file.
 func (f *Folder) Read(name string) ([]byte, error) {
 	i, ok := f.byPath[name]
 	if !ok {
@@ -223,7 +222,7 @@ func (f *Folder) Read(name string) ([]byte, error) {
 	return content, nil
 }
 
-// Stamp gives the blob of a file, or "" where there is none.
+// Stamp returns the blob of a file, or "" where there is none.
 func (f *Folder) Stamp(name string) string {
 	if i, ok := f.byPath[name]; ok {
 		return f.files[i].Blob
@@ -279,7 +278,7 @@ func (f *Folder) Load(names []string) error {
 	return nil
 }
 
-// entries gives those of some paths that a commit has.
+// entries returns those of some paths that a commit has.
 func (r Repository) entries(ctx context.Context, commit string, paths []string) (map[string]File, error) {
 	out := map[string]File{}
 	if commit == "" {

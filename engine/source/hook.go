@@ -21,7 +21,7 @@ import (
 var ErrDenied = errors.New("the push was refused")
 
 // Hook is what a push is held against.
-type NotificationTarget struct {
+type Hook struct {
 	Offers *check.Offers
 	// Owner gives the repository that a service belongs to, "" for one that is
 	// not known.
@@ -34,7 +34,7 @@ type NotificationTarget struct {
 // that are to move from in, checks the manifests as they would stand, and
 // writes what is wrong to out. It runs in git's own process, where the pushed
 // objects can be read though they are not yet taken.
-func (h NotificationTarget) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
+func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 	r := At(".")
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
 		r = At(dir)
@@ -55,7 +55,7 @@ func (h NotificationTarget) PreReceive(ctx context.Context, in io.Reader, out io
 		if len(f) != 3 {
 			continue
 		}
-		ok, err := h.mayTake(ctx, r, f[0], f[1], f[2], out)
+		ok, err := h.canAccept(ctx, r, f[0], f[1], f[2], out)
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so the push was refused; push less at once.\n",
 				f[2], maxCheck)
@@ -75,12 +75,12 @@ func (h NotificationTarget) PreReceive(ctx context.Context, in io.Reader, out io
 	return nil
 }
 
-// mayTake tells whether a reference may move. Only branches and tags are taken:
+// canAccept reports whether a reference may move. Only branches and tags are taken:
 // others, such as refs/replace, make git read something else than what is there.
-func (h NotificationTarget) mayTake(ctx context.Context, r Repository, from, to, ref string,
+func (h Hook) canAccept(ctx context.Context, r Repository, from, to, ref string,
 	out io.Writer) (bool, error) {
 	if branch, ok := strings.CutPrefix(ref, "refs/heads/"); ok {
-		return h.mayMove(ctx, r, branch, from, to, out)
+		return h.canUpdate(ctx, r, branch, from, to, out)
 	}
 	if !strings.HasPrefix(ref, "refs/tags/") {
 		fmt.Fprintf(out, "Rudmar: %s is neither a branch nor a tag; only these are accepted.\n", ref)
@@ -96,7 +96,7 @@ func (h NotificationTarget) mayTake(ctx context.Context, r Repository, from, to,
 	return true, nil
 }
 
-func (h NotificationTarget) mayMove(ctx context.Context, r Repository, branch, from, to string,
+func (h Hook) canUpdate(ctx context.Context, r Repository, branch, from, to string,
 	out io.Writer) (bool, error) {
 	main, err := r.Main(ctx)
 	if err != nil {
@@ -108,7 +108,7 @@ func (h NotificationTarget) mayMove(ctx context.Context, r Repository, branch, f
 		if err != nil {
 			return false, err
 		}
-		taken = taken || takes(before, branch)
+		taken = taken || deploysFrom(before, branch)
 	}
 	if to == zero {
 		if taken {
@@ -127,12 +127,12 @@ func (h NotificationTarget) mayMove(ctx context.Context, r Repository, branch, f
 	if err != nil {
 		return false, err
 	}
-	taken = taken || takes(services, branch)
+	taken = taken || deploysFrom(services, branch)
 	ok := true
 	for _, s := range services {
 		if taken && !s.Result.OK() {
 			ok = false
-			Tell(out, branch, s)
+			WriteCheck(out, branch, s)
 		}
 		own, err := h.owns(ctx, s, out)
 		if err != nil {
@@ -143,8 +143,8 @@ func (h NotificationTarget) mayMove(ctx context.Context, r Repository, branch, f
 	return ok, nil
 }
 
-// owns tells whether the repository may hold a service: a service belongs to one.
-func (h NotificationTarget) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) {
+// owns reports whether the repository may hold a service: a service belongs to one.
+func (h Hook) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) {
 	if h.Owner == nil || s.Result.Service == nil || s.Result.Service.Name == "" {
 		return true, nil
 	}
@@ -192,7 +192,7 @@ func (r Repository) Check(ctx context.Context, offers *check.Offers, commit, dir
 	return c, nil
 }
 
-func takes(services []Checked, branch string) bool {
+func deploysFrom(services []Checked, branch string) bool {
 	return slices.ContainsFunc(services, func(c Checked) bool {
 		return c.Result.Service != nil && slices.ContainsFunc(c.Result.Service.Stages, func(s manifest.Stage) bool {
 			return s.When == manifest.OnPush && s.Branch == branch
@@ -203,8 +203,8 @@ func takes(services []Checked, branch string) bool {
 // toldProblems is how many problems a refused push tells of one service.
 const toldProblems = 20
 
-// Tell writes what is wrong with a service, as somebody reads it who pushed.
-func Tell(out io.Writer, branch string, c Checked) {
+// WriteCheck writes what is wrong with a service, as somebody reads it who pushed.
+func WriteCheck(out io.Writer, branch string, c Checked) {
 	name := c.Dir
 	if c.Result.Service != nil && c.Result.Service.Name != "" {
 		name = c.Result.Service.Name

@@ -45,7 +45,7 @@ type Host struct {
 // RepositoryVariable tells a hook the name of its repository.
 const RepositoryVariable = "RUDMAR_HOOK_REPOSITORY"
 
-// TellHooks gives hooks a variable beside.
+// TellHooks passes a further variable to hooks.
 func (h *Host) TellHooks(name, value string) { h.forHooks = append(h.forHooks, name+"="+value) }
 
 // HookCommand is the argument with which the hooks call the program.
@@ -65,7 +65,7 @@ func NewHost(dir, self string, authenticate func(*http.Request) (Visitor, error)
 // Dir is where the repositories lie.
 func (h *Host) Dir() string { return h.dir }
 
-// Repository gives a repository by name.
+// Repository returns a repository by name.
 func (h *Host) Repository(name string) Repository { return At(filepath.Join(h.dir, name+".git")) }
 
 // Create makes an empty repository, if there is none of that name.
@@ -86,7 +86,7 @@ func (h *Host) Create(ctx context.Context, name string) error {
 	}
 	r = made
 	cmd := exec.CommandContext(ctx, "git", "init", "--quiet", "--bare", "--initial-branch=main", "--template=", r.dir)
-	cmd.Env = append(os.Environ(), quiet()...)
+	cmd.Env = append(os.Environ(), gitQuiet()...)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("creating the repository %s: %w: %s", name, err, r.withoutPaths(string(out)))
 	}
@@ -238,7 +238,7 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	env := []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "HOME=" + h.dir,
 		"GIT_COMMITTER_NAME=" + handle, "GIT_COMMITTER_EMAIL=" + handle + "@rudmar.invalid",
 		RepositoryVariable + "=" + match[1]}
-	env = slices.Concat(env, quiet(), h.forHooks, receiving([2]string{"core.hooksPath", h.hooks}))
+	env = slices.Concat(env, gitQuiet(), h.forHooks, receiving([2]string{"core.hooksPath", h.hooks}))
 	over := func() {}
 	if match[2] == "git-receive-pack" {
 		var taken string

@@ -41,7 +41,7 @@ func receiving(more ...[2]string) []string {
 	return configured(settings)
 }
 
-// configured gives the environment by which git takes settings, whatever its files say.
+// configured returns the environment by which git takes settings, whatever its files say.
 func configured(settings [][2]string) []string {
 	out := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
 	for i, s := range settings {
@@ -102,10 +102,10 @@ func (r Repository) measure(ctx context.Context, to string) error {
 	})
 }
 
-// command gives a git command in the repository, as git runs its hooks.
+// command returns a git command in the repository, as git runs its hooks.
 func (r Repository) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"--git-dir", r.dir}, args...)...)
-	cmd.Env = append(os.Environ(), quiet()...)
+	cmd.Env = append(os.Environ(), gitQuiet()...)
 	cmd.WaitDelay = time.Second
 	return cmd
 }

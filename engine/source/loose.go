@@ -13,7 +13,7 @@ type Content struct {
 	Executable bool
 }
 
-// Loose gives a folder of files that no commit has, by their paths. Its blobs have
+// Loose returns a folder of files that no commit has, by their paths. Its blobs have
 // the names that git would give them.
 func Loose(files map[string]Content) *Folder {
 	f := &Folder{byPath: map[string]int{}, content: map[string][]byte{}}

@@ -12,8 +12,8 @@ import (
 	"strings"
 )
 
-// Elsewhere is a repository on another machine.
-type Elsewhere struct {
+// MirrorOf is a repository on another machine.
+type MirrorOf struct {
 	URL            string // http or https
 	Host           string // its name
 	Port           int
@@ -26,7 +26,7 @@ const mirrored = "refs/mirror/"
 
 // FetchFrom fetches the branches of a repository elsewhere, and gives their commits. None
 // of them is taken by that.
-func (r Repository) FetchFrom(ctx context.Context, e Elsewhere) (map[string]string, error) {
+func (r Repository) FetchFrom(ctx context.Context, e MirrorOf) (map[string]string, error) {
 	at := e.At.String()
 	if e.At.Is6() {
 		at = "[" + at + "]"
@@ -60,9 +60,9 @@ func (r Repository) FetchFrom(ctx context.Context, e Elsewhere) (map[string]stri
 	return heads, nil
 }
 
-// Take moves a branch to a commit that was fetched, by the rules that a push is held
+// Accept moves a branch to a commit that was fetched, by the rules that a push is held
 // against, in somebody's name. What refuses it wraps ErrDenied, and says why.
-func (h NotificationTarget) Take(ctx context.Context, r Repository, branch, to, person string) error {
+func (h Hook) Accept(ctx context.Context, r Repository, branch, to, person string) error {
 	heads, err := r.Heads(ctx)
 	if err != nil {
 		return err
@@ -76,7 +76,7 @@ func (h NotificationTarget) Take(ctx context.Context, r Repository, branch, to, 
 	}
 	r.held = []string{"--branches", "--tags"} // what lies under refs/mirror is not taken yet
 	var said bytes.Buffer
-	ok, err := h.mayMove(ctx, r, branch, from, to, &said)
+	ok, err := h.canUpdate(ctx, r, branch, from, to, &said)
 	if err == nil && ok && from != zero {
 		ok, err = r.follows(ctx, h, branch, from, to, &said)
 	}
@@ -93,9 +93,9 @@ func (h NotificationTarget) Take(ctx context.Context, r Repository, branch, to, 
 	return err
 }
 
-// follows tells whether a commit comes after the one where a branch is; where no stage
+// follows reports whether a commit comes after the one where a branch is; where no stage
 // takes the branch it need not.
-func (r Repository) follows(ctx context.Context, h NotificationTarget, branch, from, to string,
+func (r Repository) follows(ctx context.Context, h Hook, branch, from, to string,
 	said io.Writer) (bool, error) {
 	if _, err := r.git(ctx, nil, nil, "merge-base", "--is-ancestor", from, to); err == nil {
 		return true, nil
@@ -105,7 +105,7 @@ func (r Repository) follows(ctx context.Context, h NotificationTarget, branch, f
 		return false, err
 	}
 	main, err := r.Main(ctx)
-	if err != nil || branch != main && !takes(before, branch) {
+	if err != nil || branch != main && !deploysFrom(before, branch) {
 		return err == nil, err
 	}
 	fmt.Fprintf(said, "its history was rewritten, and a stage deploys it; restore %.8s first", from)

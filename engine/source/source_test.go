@@ -22,8 +22,8 @@ import (
 func TestMain(m *testing.M) {
 	if len(os.Args) > 2 && os.Args[1] == source.HookCommand && os.Args[2] == source.PostReceive {
 		after := source.After{Page: "http://page",
-			Found: func(_ context.Context, hash string) ([]source.RenamedTo, bool, bool, error) {
-				return []source.RenamedTo{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}},
+			Found: func(_ context.Context, hash string) ([]source.PushOutcome, bool, bool, error) {
+				return []source.PushOutcome{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}},
 					{Service: "watering", Reason: "no such file"}}, true, true, nil
 			}}
 		if err := after.PostReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
@@ -32,7 +32,7 @@ func TestMain(m *testing.M) {
 		os.Exit(0)
 	}
 	if len(os.Args) > 1 && os.Args[1] == source.HookCommand {
-		hook := source.NotificationTarget{Repository: os.Getenv(source.RepositoryVariable),
+		hook := source.Hook{Repository: os.Getenv(source.RepositoryVariable),
 			Owner: func(_ context.Context, service string) (string, error) {
 				return map[string]string{"watering": "elsewhere", "frostline": "brambleford"}[service], nil
 			}}
@@ -315,7 +315,7 @@ func TestTellCutsLongLists(t *testing.T) {
 	}
 	files["functions/warn/function.yaml"] = []byte(text)
 	var out bytes.Buffer
-	source.Tell(&out, "main", source.Checked{Dir: "frostline", Folder: &source.Folder{}, Result: check.Service(files)})
+	source.WriteCheck(&out, "main", source.Checked{Dir: "frostline", Folder: &source.Folder{}, Result: check.Service(files)})
 	if !strings.Contains(out.String(), "has 41 problems") || !strings.Contains(out.String(), "and 21 more") {
 		t.Errorf("told:\n%s", out.String())
 	}

@@ -20,7 +20,7 @@ const (
 	restsFor = 5 * time.Second
 )
 
-// pushOptions gives the options of the push that a hook runs for, as git tells
+// pushOptions returns the options of the push that a hook runs for, as git tells
 // them in the environment (githooks(5)).
 func pushOptions() []string {
 	n, err := strconv.Atoi(os.Getenv("GIT_PUSH_OPTION_COUNT"))
@@ -34,17 +34,17 @@ func pushOptions() []string {
 	return out
 }
 
-// Stand is how a version stands in a stage.
-type Stand struct {
+// StageStatus is how a version stands in a stage.
+type StageStatus struct {
 	Stage, State, Reason string
 	// Rests tells that nothing happens there until something else does.
 	Rests bool
 }
 
-// follow tells how a version stands in its stages as that changes, until nothing
+// follow prints how a version stands in its stages as that changes, until nothing
 // happens by itself any more.
-func (a After) follow(ctx context.Context, b RenamedTo, out io.Writer) {
-	told := map[string]Stand{}
+func (a After) follow(ctx context.Context, b PushOutcome, out io.Writer) {
+	told := map[string]StageStatus{}
 	tick := time.NewTicker(5 * tellEvery)
 	defer tick.Stop()
 	still := time.Now()

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Lines tells which commits wrote lines of a file, as it stands in a commit.
+// Lines reports which commits wrote lines of a file, as it stands in a commit.
 func (r Repository) Lines(ctx context.Context, commit, path string, lines []int) (map[int]Commit, error) {
 	args := []string{"blame", "--porcelain"}
 	for _, n := range lines {
@@ -54,7 +54,7 @@ func (r Repository) Lines(ctx context.Context, commit, path string, lines []int)
 // mostTouches is how many commits of a folder are looked through for who wrote its files.
 const mostTouches = 5000
 
-// WrittenOnce gives the files of a folder that just one commit has touched, ever, with its
+// WrittenOnce returns the files of a folder that just one commit has touched, ever, with its
 // hash: it wrote all their lines. Of a file that was moved, merged by hand or changed since
 // it does not tell; [Repository.Lines] does.
 func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[string]string, error) {

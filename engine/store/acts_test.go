@@ -16,15 +16,15 @@ import (
 	"rudmar/core/pack"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
+	"rudmar/dbtest"
 	"rudmar/engine/store"
-	"rudmar/prepared/acts"
 )
 
 var update = flag.Bool("update", false, "write testdata/acts.txt anew")
 
 // story makes up what happens to a service from its first push to its end. What one act
 // learns, such as an id, the later ones know.
-func story(s *store.Store) []acts.Act {
+func story(s *store.Store) []dbtest.Act {
 	at := manifest.PlaceOf("frostline", "live", "local/north")
 	head := func(before, hash string, builds ...store.Build) store.Head {
 		return store.Head{Repository: "brambleford", Branch: "main", Before: before, Hash: hash, Person: "wren",
@@ -146,16 +146,16 @@ func story(s *store.Store) []acts.Act {
 			return s.AddPush(ctx, store.Push{Repository: "brambleford", Branch: "main", Before: "0", After: "aaaaaaaaaaaaaa", Person: "wren"}, []string{"aaaaaaaaaaaaaa"})
 		}},
 		{"a head is seen", func(ctx context.Context) error {
-			return s.SeeHead(ctx, head("", "aaaaaaaaaaaaaa", asked("aaaaaaaaaaaaaa")))
+			return s.RecordHead(ctx, head("", "aaaaaaaaaaaaaa", asked("aaaaaaaaaaaaaa")))
 		}},
 		{"a head is seen twice", func(ctx context.Context) error {
-			return s.SeeHead(ctx, head("", "aaaaaaaaaaaaaa", asked("aaaaaaaaaaaaaa")))
+			return s.RecordHead(ctx, head("", "aaaaaaaaaaaaaa", asked("aaaaaaaaaaaaaa")))
 		}},
 		{"version 1 is built", func(ctx context.Context) error { return built(ctx, "one", []string{"trial", "live"}, nil) }},
 		{"a branch is pushed that no stage takes", func(ctx context.Context) error {
 			h := store.Head{Repository: "brambleford", Branch: "idea", Hash: "dddddddddddddd", Person: "wren", Services: []string{"frostline"}}
 			h.Plans = []store.BranchPlan{{Service: "frostline", Branch: "idea", Hash: "dddddddddddddd", Person: "wren"}}
-			return s.SeeHead(ctx, h)
+			return s.RecordHead(ctx, h)
 		}},
 		{"what it changes is told", func(ctx context.Context) error {
 			list, err := s.QueuedBranches(ctx)
@@ -168,7 +168,7 @@ func story(s *store.Store) []acts.Act {
 			return s.PutSecret(ctx, "frostline", "live", store.Sealed{Name: "key", Value: []byte("v"), Person: "wren"})
 		}},
 		{"it was judged", func(ctx context.Context) error {
-			return s.PutJudgement(ctx, "frostline", store.GateResults{Version: 1, Stage: "live", Body: "{}"})
+			return s.PutGateResults(ctx, "frostline", store.GateResults{Version: 1, Stage: "live", Body: "{}"})
 		}},
 		{"somebody looks", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
 		{"somebody looks again at once", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
@@ -184,7 +184,7 @@ func story(s *store.Store) []acts.Act {
 			if err != nil {
 				return err
 			}
-			return s.Rechoose(ctx, d, &delivery.Choice{Functions: []string{"warn"}, Kept: map[string]int{"watch": 0}})
+			return s.UpdateChoice(ctx, d, &delivery.Choice{Functions: []string{"warn"}, Kept: map[string]int{"watch": 0}})
 		}},
 		{"it is approved", func(ctx context.Context) error {
 			return s.Approve(ctx, "frostline", 1, "live", store.Approval{Person: "linden", Comment: "cold nights", Shown: []string{"create a"}})
@@ -240,18 +240,22 @@ func story(s *store.Store) []acts.Act {
 		{"it has settled", moves(1, "live", delivery.Settled, func(d *store.Delivery) { d.Reason = "1 case passed" })},
 		{"the rest follows", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
 		{"the rest follows twice", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
-		{"drift is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, true) }},
-		{"nothing else is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, false) }},
+		{"drift is found", func(ctx context.Context) error {
+			return s.PutObservation(ctx, store.Observation{Place: at, Body: "{}"}, true)
+		}},
+		{"nothing else is found", func(ctx context.Context) error {
+			return s.PutObservation(ctx, store.Observation{Place: at, Body: "{}"}, false)
+		}},
 		{"drift is left for a while", func(ctx context.Context) error {
-			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "retention", Actual: 7.0, Reason: "audit", Person: "linden", Until: 1_900_000_000_000})
+			return s.IgnoreDrift(ctx, at, plan.IgnoredDrift{Address: "logs/warn", Attribute: "retention", Actual: 7.0, Reason: "audit", Person: "linden", Until: 1_900_000_000_000})
 		}},
 		{"drift is left for good", func(ctx context.Context) error {
-			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "retention", Actual: 7.0, Reason: "audit", Person: "linden"})
+			return s.IgnoreDrift(ctx, at, plan.IgnoredDrift{Address: "logs/warn", Attribute: "retention", Actual: 7.0, Reason: "audit", Person: "linden"})
 		}},
 		{"drift is left no more", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "retention", "linden") }},
 		{"it is left no more twice", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "retention", "linden") }},
 		{"version 2 is pushed", func(ctx context.Context) error {
-			return s.SeeHead(ctx, head("aaaaaaaaaaaaaa", "bbbbbbbbbbbbbb", asked("bbbbbbbbbbbbbb")))
+			return s.RecordHead(ctx, head("aaaaaaaaaaaaaa", "bbbbbbbbbbbbbb", asked("bbbbbbbbbbbbbb")))
 		}},
 		{"version 2 is built", func(ctx context.Context) error { return built(ctx, "two", []string{"live"}, []string{"trial"}) }},
 		{"the stage is removed", moves(2, "trial", delivery.Settled, func(d *store.Delivery) { d.Removes = true })},
@@ -274,11 +278,11 @@ func story(s *store.Store) []acts.Act {
 		{"a function is renamed", writes([]store.Outcome{{Step: &renamed, Version: 2}})},
 		{"a function is renamed: done", ends(2, store.Succeeded, "")},
 		{"version 1 is pushed again", func(ctx context.Context) error {
-			return s.SeeHead(ctx, head("bbbbbbbbbbbbbb", "cccccccccccccc", asked("cccccccccccccc")))
+			return s.RecordHead(ctx, head("bbbbbbbbbbbbbb", "cccccccccccccc", asked("cccccccccccccc")))
 		}},
 		{"version 1 comes again", func(ctx context.Context) error { return built(ctx, "one", []string{"live"}, nil) }},
 		{"a push that cannot be built", func(ctx context.Context) error {
-			return s.SeeHead(ctx, head("cccccccccccccc", "eeeeeeeeeeeeee", asked("eeeeeeeeeeeeee")))
+			return s.RecordHead(ctx, head("cccccccccccccc", "eeeeeeeeeeeeee", asked("eeeeeeeeeeeeee")))
 		}},
 		{"its build fails", func(ctx context.Context) error {
 			queued, err := s.QueuedBuilds(ctx)
@@ -294,7 +298,7 @@ func story(s *store.Store) []acts.Act {
 				return fmt.Errorf("none is due: %w", err)
 			}
 			due[0].State, due[0].Attempts, due[0].Response = store.NotificationSent, 1, "204"
-			return s.EndTry(ctx, due[0])
+			return s.RecordAttempt(ctx, due[0])
 		}},
 		{"a notice is tried in vain", func(ctx context.Context) error {
 			due, err := s.DueNotifications(ctx, 1)
@@ -302,7 +306,7 @@ func story(s *store.Store) []acts.Act {
 				return fmt.Errorf("none is due: %w", err)
 			}
 			due[0].Attempts, due[0].Response, due[0].Due = 1, "503", s.Now().Add(time.Minute)
-			return s.EndTry(ctx, due[0])
+			return s.RecordAttempt(ctx, due[0])
 		}},
 		{"a notice is sent again", func(ctx context.Context) error { return s.RetryMessage(ctx, 1) }},
 		{"it is sent again twice", func(ctx context.Context) error { return s.RetryMessage(ctx, 1) }},
@@ -321,8 +325,8 @@ func story(s *store.Store) []acts.Act {
 		{"a repository follows another", func(ctx context.Context) error {
 			return s.PutMirror(ctx, store.Mirror{Repository: "canal", URL: "https://git.example/canal", User: "reader", Sealed: []byte("p"), Key: []byte("k"), Every: time.Minute, Person: "wren"})
 		}},
-		{"it cannot be followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "it is unreachable") }},
-		{"it is followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "") }},
+		{"it cannot be followed", func(ctx context.Context) error { return s.RecordFetch(ctx, "canal", "it is unreachable") }},
+		{"it is followed", func(ctx context.Context) error { return s.RecordFetch(ctx, "canal", "") }},
 		{"it follows no more", func(ctx context.Context) error { return s.DeleteMirror(ctx, "canal", "wren") }},
 		{"it follows no more twice", func(ctx context.Context) error { return s.DeleteMirror(ctx, "canal", "wren") }},
 		{"a calendar is read", func(ctx context.Context) error {
@@ -334,22 +338,22 @@ func story(s *store.Store) []acts.Act {
 		{"a service is moved", func(ctx context.Context) error { return s.MoveService(ctx, "frostline", "canal", "linden") }},
 		{"a service that runs is removed", func(ctx context.Context) error { return s.DeleteService(ctx, "frostline", "linden") }},
 		{"a service is called otherwise", func(ctx context.Context) error { return s.RenamedTo(ctx, "frostline", "hoarfrost") }},
-		{"secrets are forgotten", s.ForgetSecrets},
+		{"secrets are forgotten", s.ClearSecrets},
 		{"a token is ended", func(ctx context.Context) error { return s.RevokeToken(ctx, "wren", token) }},
 		{"a person is closed", func(ctx context.Context) error {
 			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Closed: true}, "linden", "user closed")
 		}},
 		{"a repository is removed", func(ctx context.Context) error { return s.DeleteRepository(ctx, "brambleford", "linden") }},
 	}
-	var out []acts.Act
+	var out []dbtest.Act
 	for _, a := range list {
-		out = append(out, acts.Act(a))
+		out = append(out, dbtest.Act(a))
 	}
 	return out
 }
 
 // acting opens a store with its acts, and its database as it lies on the disk.
-func acting(t *testing.T) acts.Stage {
+func acting(t *testing.T) dbtest.Stage {
 	t.Helper()
 	s, c, dir := open(t)
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
@@ -357,7 +361,7 @@ func acting(t *testing.T) acts.Stage {
 	db.SetMaxOpenConns(1)
 	t.Cleanup(func() { db.Close() })
 	counted := regexp.MustCompile(`^(. (?:events|journal)) \d+`)
-	return acts.Stage{Acts: story(s), DB: db, After: func() { c.add(time.Second) }, Mask: func(line string) string {
+	return dbtest.Stage{Acts: story(s), DB: db, After: func() { c.add(time.Second) }, Mask: func(line string) string {
 		now := c.Now()
 		line = strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line)
 		return counted.ReplaceAllString(line, "$1") // so that one act more moves nothing after it
@@ -367,12 +371,12 @@ func acting(t *testing.T) acts.Stage {
 // TestEachActKeepsJustThis holds all that each act leaves behind against testdata/acts.txt:
 // what it changes, notes in the journal, tells, and queues as notices.
 func TestEachActKeepsJustThis(t *testing.T) {
-	acts.Held(t, acting(t), "testdata/acts.txt", *update)
+	dbtest.Held(t, acting(t), "testdata/acts.txt", *update)
 }
 
 // TestAllOfAnActOrNothing lets each act fail at each table that it writes to.
 func TestAllOfAnActOrNothing(t *testing.T) {
-	if faults := acts.Whole(t, acting(t), acting(t)); faults < 150 {
+	if faults := dbtest.Whole(t, acting(t), acting(t)); faults < 150 {
 		t.Errorf("only %d faults were tried", faults)
 	}
 }

@@ -13,7 +13,7 @@ type BranchPlan struct {
 	Person                string
 }
 
-// QueuedBranches gives the pushes of which nothing was told yet, the oldest first.
+// QueuedBranches returns the pushes of which nothing was told yet, the oldest first.
 func (s *Store) QueuedBranches(ctx context.Context) ([]BranchPlan, error) {
 	return list(ctx, s.read, func(r scanner) (BranchPlan, error) {
 		var b BranchPlan

@@ -13,7 +13,7 @@ type Calendar struct {
 	Error   string    // why it could not be read the last time; "" where it could
 }
 
-// Calendar gives one by its address.
+// Calendar returns one by its address.
 func (s *Store) Calendar(ctx context.Context, address string) (Calendar, error) {
 	return one(ctx, s.read, func(r scanner) (Calendar, error) {
 		var c Calendar

@@ -44,7 +44,7 @@ func (tx Tx) dropCases(ctx context.Context, d Delivery) error {
 	return err
 }
 
-// CaseRuns gives what came of a version's cases in a stage, and which run.
+// CaseRuns returns what came of a version's cases in a stage, and which run.
 func (s *Store) CaseRuns(ctx context.Context, service string, version int, stage string) ([]CaseRun, error) {
 	return list(ctx, s.read, func(r scanner) (CaseRun, error) {
 		var v CaseRun

@@ -9,7 +9,7 @@ import (
 	"rudmar/core/delivery"
 )
 
-// choiceText gives a choice as it is kept; "" for none.
+// choiceText returns a choice as it is kept; "" for none.
 func choiceText(c *delivery.Choice) string {
 	if c == nil {
 		return ""
@@ -25,16 +25,16 @@ func choiceOf(text string) (*delivery.Choice, error) {
 	return c, json.Unmarshal([]byte(text), c)
 }
 
-// Choice gives which functions of a version a stage holds or is to hold; nil for all of
+// Choice returns which functions of a version a stage holds or is to hold; nil for all of
 // them, also where the rest is to follow now.
 func (s *Store) Choice(ctx context.Context, service string, version int, stage string) (*delivery.Choice, error) {
 	return s.choice(ctx, `SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ? AND rest = 0`,
 		service, version, stage)
 }
 
-// ChoiceThere is like Choice for a version that stands in a stage: what it holds now,
+// DeployedChoice is like Choice for a version that stands in a stage: what it holds now,
 // also while the rest follows.
-func (s *Store) ChoiceThere(ctx context.Context, service string, version int, stage string) (*delivery.Choice, error) {
+func (s *Store) DeployedChoice(ctx context.Context, service string, version int, stage string) (*delivery.Choice, error) {
 	return s.choice(ctx, `SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ?`,
 		service, version, stage)
 }
@@ -51,10 +51,10 @@ func (s *Store) choice(ctx context.Context, query string, args ...any) (*deliver
 	return choiceOf(text)
 }
 
-// Rechoose keeps another choice for a delivery that waits, unless somebody has asked for
+// UpdateChoice keeps another choice for a delivery that waits, unless somebody has asked for
 // something else since it was read.
-func (s *Store) Rechoose(ctx context.Context, d Delivery, now *delivery.Choice) error {
-	return s.whileWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
+func (s *Store) UpdateChoice(ctx context.Context, d Delivery, now *delivery.Choice) error {
+	return s.ifWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE deliveries SET choice = ? WHERE service = ? AND version = ? AND stage = ? AND choice = ?`,
 			choiceText(now), d.Service, d.Version, d.Stage, choiceText(d.Choice))
 		return err
@@ -86,7 +86,7 @@ func (s *Store) Follow(ctx context.Context, d Delivery, person string) error {
 			Text: "the remaining functions of version " + itoa(d.Version)}); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, d.Service, TopicDelivery,
+		return tx.Publish(ctx, d.Service, TopicDelivery,
 			map[string]any{"version": d.Version, "stage": d.Stage, "state": delivery.Waiting})
 	})
 }

@@ -29,7 +29,7 @@ func takeCopy(r scanner) (Copy, error) {
 // PutCopy keeps that somebody has a copy, or uses it.
 func (s *Store) PutCopy(ctx context.Context, c Copy) error {
 	return s.Within(ctx, func(tx Tx) error {
-		there, err := one(ctx, tx, takeBool, `SELECT EXISTS (SELECT 1 FROM copies WHERE service = ? AND handle = ?)`, c.Service,
+		there, err := one(ctx, tx, scanBool, `SELECT EXISTS (SELECT 1 FROM copies WHERE service = ? AND handle = ?)`, c.Service,
 			c.Handle)
 		if err != nil {
 			return err
@@ -43,7 +43,7 @@ func (s *Store) PutCopy(ctx context.Context, c Copy) error {
 			Text: "on " + c.Target.String()}); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
+		return tx.Publish(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
 	})
 }
 
@@ -52,7 +52,7 @@ func (s *Store) Copies(ctx context.Context) ([]Copy, error) {
 	return list(ctx, s.read, takeCopy, `SELECT `+copyColumns+` FROM copies ORDER BY service, handle`)
 }
 
-// Copy gives somebody's copy.
+// Copy returns somebody's copy.
 func (s *Store) Copy(ctx context.Context, service, handle string) (Copy, error) {
 	c, err := one(ctx, s.read, takeCopy, `SELECT `+copyColumns+` FROM copies WHERE service = ? AND handle = ?`, service, handle)
 	if err != nil {
@@ -71,6 +71,6 @@ func (s *Store) DropCopy(ctx context.Context, c Copy, by, why string) error {
 			Text: "of " + c.Handle + ": " + why}); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
+		return tx.Publish(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
 	})
 }

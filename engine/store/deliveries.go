@@ -42,7 +42,7 @@ type Delivery struct {
 	NotBefore time.Time
 }
 
-// Enters tells whether a function of the version enters with this delivery.
+// Enters reports whether a function of the version enters with this delivery.
 func (d Delivery) Enters(function string) bool { return d.Rest || d.Choice.Enters(function) }
 
 // What a version that stopped may miss.
@@ -105,10 +105,10 @@ func (tx Tx) startDelivery(ctx context.Context, service string, version int, sta
 			return err
 		}
 	}
-	return tx.Tell(ctx, service, TopicDelivery, map[string]any{"version": version, "stage": "", "state": delivery.Waiting})
+	return tx.Publish(ctx, service, TopicDelivery, map[string]any{"version": version, "stage": "", "state": delivery.Waiting})
 }
 
-// Undelivered gives the newest versions of a service, up to twenty, that wait
+// Undelivered returns the newest versions of a service, up to twenty, that wait
 // nowhere and came after all that do: a former Rudmar may have been ended in between.
 func (s *Store) Undelivered(ctx context.Context, service string) ([]int, error) {
 	return list(ctx, s.read, func(r scanner) (int, error) {
@@ -141,15 +141,15 @@ func (tx Tx) again(ctx context.Context, service string, version int, turn int64)
 	return tx.Note(ctx, Entry{Service: service, What: "delivery", Text: "version " + itoa(version) + " was pushed again"})
 }
 
-// Deliveries gives where the versions of a service stand, newest version first.
+// Deliveries returns where the versions of a service stand, newest version first.
 func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, error) {
 	return list(ctx, s.read, takeDelivery,
 		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
 }
 
-// RestlessStages gives the stages of a service in which something may still happen
+// StagesToPoll returns the stages of a service in which something may still happen
 // by itself: where a version waits, moves, or has stopped.
-func (s *Store) RestlessStages(ctx context.Context, service string) ([]string, error) {
+func (s *Store) StagesToPoll(ctx context.Context, service string) ([]string, error) {
 	return list(ctx, s.read, takeText, `SELECT DISTINCT stage FROM deliveries INDEXED BY deliveries_restless
 		WHERE service = ? AND state IN ('waiting', 'planning', 'deploying', 'shifting', 'testing', 'failed')`, service)
 }
@@ -158,7 +158,7 @@ func (s *Store) RestlessStages(ctx context.Context, service string) ([]string, e
 // ended.
 const recentTurns = 50
 
-// CurrentDeliveries gives of a service what matters now, newest version first:
+// CurrentDeliveries returns of a service what matters now, newest version first:
 // what moves, what waits, stopped or settled at or after what runs in its stage, the one
 // that ran there before, and whatever became of the newest.
 func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delivery, error) {
@@ -176,13 +176,13 @@ func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delive
 		ORDER BY turn DESC, version DESC, rowid`, service, recentTurns)
 }
 
-// DeliveriesOf gives where some versions stand, each in the order of its stages.
+// DeliveriesOf returns where some versions stand, each in the order of its stages.
 func (s *Store) DeliveriesOf(ctx context.Context, service string, versions ...int) ([]Delivery, error) {
 	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries
 		WHERE service = ? AND version IN (SELECT value FROM json_each(?)) ORDER BY rowid`, service, toJSON(versions))
 }
 
-// Delivery gives where a version stands in a stage.
+// Delivery returns where a version stands in a stage.
 func (s *Store) Delivery(ctx context.Context, service string, version int, stage string) (Delivery, error) {
 	return one(ctx, s.read, takeDelivery,
 		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
@@ -213,7 +213,7 @@ func (s *Store) MoveDeliveries(ctx context.Context, moves ...Move) error {
 func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	from, d := m.From, m.To
 	if delivery.Moving(d.State) && !delivery.Moving(from) {
-		if err := tx.nobodyMoves(ctx, d.Service, d.Stage); err != nil {
+		if err := tx.requireIdle(ctx, d.Service, d.Stage); err != nil {
 			return err
 		}
 	}
@@ -274,11 +274,11 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		map[string]any{"version": d.Version, "state": d.State, "reason": d.Reason, "by": m.Person}); err != nil {
 		return err
 	}
-	return tx.Tell(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
+	return tx.Publish(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
 }
 
-// nobodyMoves checks that no version is on its way in a stage.
-func (tx Tx) nobodyMoves(ctx context.Context, service, stage string) error {
+// requireIdle checks that no version is on its way in a stage.
+func (tx Tx) requireIdle(ctx context.Context, service, stage string) error {
 	var version int
 	err := tx.QueryRowContext(ctx, `SELECT version FROM deliveries WHERE service = ? AND stage = ? AND state IN (?, ?, ?, ?)`,
 		service, stage, delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Testing).Scan(&version)
@@ -291,9 +291,9 @@ func (tx Tx) nobodyMoves(ctx context.Context, service, stage string) error {
 	return err
 }
 
-// whileWaiting changes something of a delivery that still waits, in one
+// ifWaiting changes something of a delivery that still waits, in one
 // transaction with the check that it does.
-func (s *Store) whileWaiting(ctx context.Context, service string, version int, stage string,
+func (s *Store) ifWaiting(ctx context.Context, service string, version int, stage string,
 	change func(tx Tx) error) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var state delivery.State
@@ -310,7 +310,7 @@ func (s *Store) whileWaiting(ctx context.Context, service string, version int, s
 		if err := change(tx); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, service, TopicDelivery, map[string]any{"version": version, "stage": stage, "state": state})
+		return tx.Publish(ctx, service, TopicDelivery, map[string]any{"version": version, "stage": stage, "state": state})
 	})
 }
 
@@ -318,7 +318,7 @@ func (s *Store) whileWaiting(ctx context.Context, service string, version int, s
 // functions of it, at once or from a time on.
 func (s *Store) Request(ctx context.Context, service string, version int, stage, person string,
 	choice *delivery.Choice, notBefore time.Time) error {
-	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
+	return s.ifWaiting(ctx, service, version, stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE deliveries SET requested_by = ?, not_before = ?, choice = CASE rest WHEN 1 THEN choice ELSE ? END WHERE service = ? AND version = ? AND stage = ?`,
 			person, stampOf(notBefore), choiceText(choice), service, version, stage); err != nil {
@@ -345,7 +345,7 @@ type Approval struct {
 // Approve keeps an approval of a version that waits; a newer one takes the place
 // of the person's own before.
 func (s *Store) Approve(ctx context.Context, service string, version int, stage string, a Approval) error {
-	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
+	return s.ifWaiting(ctx, service, version, stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO approvals (service, version, stage, person, comment, at, shown) VALUES (?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET comment = excluded.comment, at = excluded.at, shown = excluded.shown`,
@@ -360,7 +360,7 @@ func (s *Store) Approve(ctx context.Context, service string, version int, stage 
 	})
 }
 
-// Approvals gives the approvals of a version for a stage.
+// Approvals returns the approvals of a version for a stage.
 func (s *Store) Approvals(ctx context.Context, service string, version int, stage string) ([]Approval, error) {
 	return list(ctx, s.read, func(r scanner) (Approval, error) {
 		var a Approval
@@ -384,9 +384,9 @@ type GateResults struct {
 	Body    string // JSON
 }
 
-// PutJudgement keeps how the gates of a delivery were judged, in place of what
+// PutGateResults keeps how the gates of a delivery were judged, in place of what
 // was before.
-func (s *Store) PutJudgement(ctx context.Context, service string, j GateResults) error {
+func (s *Store) PutGateResults(ctx context.Context, service string, j GateResults) error {
 	return s.Within(ctx, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO judgements (service, version, stage, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
@@ -394,13 +394,13 @@ func (s *Store) PutJudgement(ctx context.Context, service string, j GateResults)
 		if err != nil {
 			return err
 		}
-		return tx.Tell(ctx, service, TopicGates, map[string]any{"version": j.Version, "stage": j.Stage})
+		return tx.Publish(ctx, service, TopicGates, map[string]any{"version": j.Version, "stage": j.Stage})
 	})
 }
 
-// Judgements gives how the gates of a service's deliveries were judged last: of
+// GateResults returns how the gates of a service's deliveries were judged last: of
 // those that wait, or of one version, whatever becomes of it.
-func (s *Store) Judgements(ctx context.Context, service string, version int) ([]GateResults, error) {
+func (s *Store) GateResults(ctx context.Context, service string, version int) ([]GateResults, error) {
 	return list(ctx, s.read, func(r scanner) (GateResults, error) {
 		var j GateResults
 		var at int64

@@ -98,20 +98,20 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 			Text: "version " + itoa(p.Base.Version) + " to " + p.Base.Target.String()}); err != nil {
 			return err
 		}
-		return tx.tellDeployment(ctx, id, p.Base.Place, "deployment requested", nil)
+		return tx.publishDeployment(ctx, id, p.Base.Place, "deployment requested", nil)
 	})
 	return id, err
 }
 
-// tellDeployment tells that a deployment got on, with the steps where it is theirs.
-func (tx Tx) tellDeployment(ctx context.Context, id int64, at manifest.Place, what string, steps []int) error {
+// publishDeployment publishes the progress of a deployment, with its steps if they changed.
+func (tx Tx) publishDeployment(ctx context.Context, id int64, at manifest.Place, what string, steps []int) error {
 	body := map[string]any{"deployment": id, "stage": at.Stage, "what": what}
 	if steps != nil {
 		body["steps"] = steps
 	} else {
-		*tx.told = append(*tx.told, Deployments)
+		*tx.published = append(*tx.published, Deployments)
 	}
-	return tx.Tell(ctx, at.Service, TopicDeployment, body)
+	return tx.Publish(ctx, at.Service, TopicDeployment, body)
 }
 
 // free checks that nothing is at work on a place, and that nobody but one holder
@@ -136,9 +136,9 @@ func (s *Store) Free(ctx context.Context, p manifest.Place, holder string) error
 	return s.free(ctx, s.read, p, holder)
 }
 
-// StartDeployment tells that somebody runs a deployment that was asked for.
+// StartDeployment marks a requested deployment as running.
 func (s *Store) StartDeployment(ctx context.Context, d Deployment) error {
-	return s.Within(ctx, func(tx Tx) error { return tx.tellDeployment(ctx, d.ID, d.Place, "started", nil) })
+	return s.Within(ctx, func(tx Tx) error { return tx.publishDeployment(ctx, d.ID, d.Place, "started", nil) })
 }
 
 const deploymentColumns = `id, plan, service, stage, target, version, state, why, person, cancelled, started_at, ended_at`
@@ -152,18 +152,18 @@ func takeDeployment(r scanner) (Deployment, error) {
 	return d, err
 }
 
-// Deployment gives one by id.
+// Deployment returns one by id.
 func (s *Store) Deployment(ctx context.Context, id int64) (Deployment, error) {
 	return one(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE id = ?`, id)
 }
 
-// RunningDeployments gives those that have not ended.
+// RunningDeployments returns those that have not ended.
 func (s *Store) RunningDeployments(ctx context.Context) ([]Deployment, error) {
 	return list(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE state = ? ORDER BY id`,
 		Running)
 }
 
-// Deployments gives the newest of a stage, newest first.
+// Deployments returns the newest of a stage, newest first.
 func (s *Store) Deployments(ctx context.Context, service, stage string, limit int) ([]Deployment, error) {
 	return list(ctx, s.read, takeDeployment,
 		`SELECT `+deploymentColumns+
@@ -171,7 +171,7 @@ func (s *Store) Deployments(ctx context.Context, service, stage string, limit in
 		service, stage, stage, limit)
 }
 
-// Steps gives the states of a deployment's steps.
+// Steps returns the states of a deployment's steps.
 func (s *Store) Steps(ctx context.Context, deployment int64) ([]Step, error) {
 	return list(ctx, s.read, func(r scanner) (Step, error) {
 		var v Step
@@ -182,8 +182,8 @@ func (s *Store) Steps(ctx context.Context, deployment int64) ([]Step, error) {
 	}, `SELECT step, address, kind, state, key, error, attempts, started_at, ended_at FROM deployment_steps WHERE deployment = ? ORDER BY step`, deployment)
 }
 
-// EndDeployment tells how a deployment that runs ended, and gives its place free. Where
-// it is done the place has its version. ErrMoved where it has ended already.
+// EndDeployment records the end of a running deployment and releases its place. If it succeeded,
+// the place has its version. ErrMoved where it has ended already.
 func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if err := tx.holds(ctx, l); err != nil {
@@ -220,7 +220,7 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 		if err := tx.endLease(ctx, l); err != nil {
 			return err
 		}
-		return tx.tellDeployment(ctx, d.ID, d.Place, "ended", nil)
+		return tx.publishDeployment(ctx, d.ID, d.Place, "ended", nil)
 	})
 }
 
@@ -246,7 +246,7 @@ func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string)
 			StepFailed, StepSkipped); err != nil {
 			return err
 		}
-		return tx.tellDeployment(ctx, d.ID, d.Place, "deployment requested", nil)
+		return tx.publishDeployment(ctx, d.ID, d.Place, "deployment requested", nil)
 	})
 }
 
@@ -264,7 +264,7 @@ func (s *Store) Cancel(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		return tx.tellDeployment(ctx, id, d.Place, "cancelled", nil)
+		return tx.publishDeployment(ctx, id, d.Place, "cancelled", nil)
 	})
 }
 
@@ -287,7 +287,7 @@ func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Pl
 	return out, err
 }
 
-// UsualTimes gives how long a step of each kind took of late.
+// UsualTimes returns how long a step of each kind took of late.
 func (s *Store) UsualTimes(ctx context.Context) (map[string]time.Duration, error) {
 	type usual struct {
 		kind string

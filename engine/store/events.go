@@ -36,15 +36,15 @@ type Event struct {
 // eventsKept is how many of the newest events are kept, for pages that come back.
 const eventsKept = 5000
 
-// Tell keeps an event as part of a transaction. Who listens is woken once it is
+// Publish keeps an event as part of a transaction. Who listens is woken once it is
 // committed.
-func (tx Tx) Tell(ctx context.Context, service, topic string, body map[string]any) error {
+func (tx Tx) Publish(ctx context.Context, service, topic string, body map[string]any) error {
 	result, err := tx.ExecContext(ctx, `INSERT INTO events (at, service, topic, body) VALUES (?,?,?,?)`, tx.s.stamp(),
 		service, topic, toJSON(body))
 	if err != nil {
 		return err
 	}
-	*tx.told = append(*tx.told, topic)
+	*tx.published = append(*tx.published, topic)
 	id, err := result.LastInsertId()
 	if err == nil && id%500 == 0 {
 		_, err = tx.ExecContext(ctx, `DELETE FROM events WHERE id < ?`, id-eventsKept)
@@ -52,18 +52,18 @@ func (tx Tx) Tell(ctx context.Context, service, topic string, body map[string]an
 	return err
 }
 
-// Tell keeps an event of which nothing else is kept.
-func (s *Store) Tell(ctx context.Context, service, topic string, body map[string]any) error {
-	return s.Within(ctx, func(tx Tx) error { return tx.Tell(ctx, service, topic, body) })
+// Publish keeps an event of which nothing else is kept.
+func (s *Store) Publish(ctx context.Context, service, topic string, body map[string]any) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.Publish(ctx, service, topic, body) })
 }
 
-// Listen gives a channel that receives after events of the topics were
+// Listen returns a channel that receives after events of the topics were
 // committed, or after any where none is given, until stop is called.
 func (s *Store) Listen(topics ...string) (wake <-chan struct{}, stop func()) {
 	return s.told.Listen(topics...)
 }
 
-// EventsAfter gives what happened after an event, oldest first.
+// EventsAfter returns what happened after an event, oldest first.
 func (s *Store) EventsAfter(ctx context.Context, id int64, limit int) ([]Event, error) {
 	return list(ctx, s.read, func(r scanner) (Event, error) {
 		var e Event

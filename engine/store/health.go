@@ -26,17 +26,17 @@ func (s *Store) CountStates(ctx context.Context) ([]StateCount, error) {
 		UNION ALL SELECT 'deployment', state, count(*) FROM deployments GROUP BY state ORDER BY 1, 2`)
 }
 
-// Stuck is work that does not get on.
-type Stuck struct {
+// Stalled is work that does not get on.
+type Stalled struct {
 	Service, Stage string
 	What           string
 	Since          time.Time
 }
 
-// StuckSince lists work that was asked for before a time and has not got on since.
-func (s *Store) StuckSince(ctx context.Context, before time.Time) ([]Stuck, error) {
-	return list(ctx, s.read, func(r scanner) (Stuck, error) {
-		var v Stuck
+// StalledSince lists work that was asked for before a time and has not got on since.
+func (s *Store) StalledSince(ctx context.Context, before time.Time) ([]Stalled, error) {
+	return list(ctx, s.read, func(r scanner) (Stalled, error) {
+		var v Stalled
 		var since int64
 		err := r.Scan(&v.Service, &v.Stage, &v.What, &since)
 		v.Since = millis(since)

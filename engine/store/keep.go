@@ -58,9 +58,9 @@ func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, 
 			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'testing', 'failed'))))`, stampOf(before), newestKept)
 }
 
-// GiveBack gives room that is not used any more back to the disk, where it is
+// ReclaimSpace returns unused space to the file system, where it is
 // more than a quarter of the database. Nothing is written meanwhile.
-func (s *Store) GiveBack(ctx context.Context) error {
+func (s *Store) ReclaimSpace(ctx context.Context) error {
 	var pages, free int64
 	for pragma, to := range map[string]*int64{"page_count": &pages, "freelist_count": &free} {
 		if err := s.read.QueryRowContext(ctx, `PRAGMA `+pragma).Scan(to); err != nil {

@@ -60,7 +60,7 @@ func (s *Store) RenewLease(ctx context.Context, l Lease, length time.Duration) e
 	})
 }
 
-// EndLease gives a place free.
+// EndLease releases a place.
 func (s *Store) EndLease(ctx context.Context, l Lease) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.endLease(ctx, l) })
 }
@@ -72,7 +72,7 @@ func (tx Tx) endLease(ctx context.Context, l Lease) error {
 	return err
 }
 
-// DropLeases gives free what a process held that is no more: called once at
+// DropLeases releases the leases of a process that has ended: called once at
 // start, when this process is the only one that has the database.
 func (s *Store) DropLeases(ctx context.Context) error {
 	return s.exec(ctx, `UPDATE leases SET holder = '', until = 0, fence = fence + 1`)

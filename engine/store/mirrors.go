@@ -33,7 +33,7 @@ func (s *Store) Mirrors(ctx context.Context) ([]Mirror, error) {
 	return list(ctx, s.read, takeMirror, `SELECT `+mirrorColumns+` FROM mirrors ORDER BY repository`)
 }
 
-// Mirror gives that of a repository; ErrNotFound where it follows none.
+// Mirror returns that of a repository; ErrNotFound where it follows none.
 func (s *Store) Mirror(ctx context.Context, repository string) (Mirror, error) {
 	return one(ctx, s.read, takeMirror, `SELECT `+mirrorColumns+` FROM mirrors WHERE repository = ?`, repository)
 }
@@ -65,8 +65,8 @@ func (s *Store) DeleteMirror(ctx context.Context, repository, person string) err
 	})
 }
 
-// TriedMirror keeps how following went; "" for well.
-func (s *Store) TriedMirror(ctx context.Context, repository, problem string) error {
+// RecordFetch keeps how following went; "" for well.
+func (s *Store) RecordFetch(ctx context.Context, repository, problem string) error {
 	return s.exec(ctx, `UPDATE mirrors SET tried_at = ?1, error = ?2, read_at = CASE ?2 WHEN '' THEN ?1 ELSE read_at END
 		WHERE repository = ?3`, s.stamp(), problem, repository)
 }

@@ -29,7 +29,7 @@ type NotificationTarget struct {
 	Made           time.Time
 }
 
-// Takes tells whether a notice goes there.
+// Takes reports whether a notice goes there.
 func (h NotificationTarget) Takes(kind, service, stage string) bool {
 	return (h.Service == "" || h.Service == service) && (h.Stage == "" || h.Stage == stage) &&
 		(len(h.Kinds) == 0 || slices.ContainsFunc(h.Kinds, func(k string) bool {
@@ -111,7 +111,7 @@ func (s *Store) NotificationTargets(ctx context.Context) ([]NotificationTarget, 
 	return list(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0 ORDER BY name`)
 }
 
-// Hook gives one, also one that has ended.
+// NotificationTarget returns one, also one that has ended.
 func (s *Store) NotificationTarget(ctx context.Context, id int64) (NotificationTarget, error) {
 	return one(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id)
 }
@@ -162,26 +162,26 @@ func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data
 		if _, err := tx.ExecContext(ctx, `UPDATE notices SET body = ? WHERE id = ?`, body, id); err != nil {
 			return err
 		}
-		if err := tx.Tell(ctx, service, TopicNotice, map[string]any{"hook": h.ID}); err != nil {
+		if err := tx.Publish(ctx, service, TopicNotice, map[string]any{"hook": h.ID}); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// DueNotifications gives what is to be sent now, oldest first.
+// DueNotifications returns what is to be sent now, oldest first.
 func (s *Store) DueNotifications(ctx context.Context, most int) ([]Notification, error) {
 	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE state = 'queued' AND due_at <= ?
 		ORDER BY due_at, id LIMIT ?`, s.stamp(), most)
 }
 
-// Notifications gives the newest notices to a hook.
+// Notifications returns the newest notices to a hook.
 func (s *Store) Notifications(ctx context.Context, hook int64, most int) ([]Notification, error) {
 	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE hook = ? ORDER BY id DESC LIMIT ?`, hook,
 		most)
 }
 
-// Notification gives one.
+// Notification returns one.
 func (s *Store) Notification(ctx context.Context, id int64) (Notification, error) {
 	return one(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE id = ?`, id)
 }
@@ -189,8 +189,8 @@ func (s *Store) Notification(ctx context.Context, id int64) (Notification, error
 // noticesKept is how long notices are kept that were sent, or given up.
 const noticesKept = 30 * 24 * time.Hour
 
-// EndTry writes down what came of sending a notice: it is sent, given up, or due again.
-func (s *Store) EndTry(ctx context.Context, n Notification) error {
+// RecordAttempt writes down what came of sending a notice: it is sent, given up, or due again.
+func (s *Store) RecordAttempt(ctx context.Context, n Notification) error {
 	return s.Within(ctx, func(tx Tx) error {
 		ended := int64(0)
 		if n.State != NotificationQueued {
@@ -204,7 +204,7 @@ func (s *Store) EndTry(ctx context.Context, n Notification) error {
 			s.now().Add(-noticesKept).UnixMilli()); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, n.Service, TopicNotice, map[string]any{"hook": n.NotificationTarget})
+		return tx.Publish(ctx, n.Service, TopicNotice, map[string]any{"hook": n.NotificationTarget})
 	})
 }
 
@@ -219,6 +219,6 @@ func (s *Store) RetryMessage(ctx context.Context, id int64) error {
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(err, fmt.Errorf("notification %d is already queued, or its target was deleted: %w", id, ErrMoved))
 		}
-		return tx.Tell(ctx, "", TopicNotice, nil)
+		return tx.Publish(ctx, "", TopicNotice, nil)
 	})
 }

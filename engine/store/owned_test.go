@@ -14,7 +14,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// is tells where an error is not the one that is wanted; nil for none.
+// is reports where an error is not the one that is wanted; nil for none.
 func is(t *testing.T, what string, err, want error) {
 	t.Helper()
 	if !errors.Is(err, want) {
@@ -36,7 +36,7 @@ func TestServicesAndTheirRepositories(t *testing.T) {
 		t.Errorf("a branch that no stage takes moved it to %q: %v", got.Dir, err)
 	}
 	is(t, "moving what does not exist", s.MoveService(ctx, "icehouse", "canal", "wren"), store.ErrNotFound)
-	must(t, s.SeeHead(ctx, store.Head{Repository: "canal", Branch: "main", Hash: "abc"}))
+	must(t, s.RecordHead(ctx, store.Head{Repository: "canal", Branch: "main", Hash: "abc"}))
 	is(t, "moving it", s.MoveService(ctx, "frostline", "canal", "wren"), nil)
 	if heads, err := s.Heads(ctx, "canal"); err != nil || len(heads) != 0 {
 		t.Errorf("what stands in canal already is not looked at again: %v %v", heads, err)
@@ -111,17 +111,17 @@ func TestGiveBack(t *testing.T) {
 		return stat.Size()
 	}
 	put := func(version int, body string) {
-		must(t, s.PutJudgement(t.Context(), "frostline", store.GateResults{Version: version, Stage: "live", Body: body}))
+		must(t, s.PutGateResults(t.Context(), "frostline", store.GateResults{Version: version, Stage: "live", Body: body}))
 	}
 	must(t, s.StartDelivery(t.Context(), "frostline", 1, []string{"live"}, nil))
 	put(1, strings.Repeat("x", 4<<20))
 	full := size()
-	must(t, s.GiveBack(t.Context()))
+	must(t, s.ReclaimSpace(t.Context()))
 	if now := size(); now < full {
 		t.Errorf("it gave back %d of what is used", full-now)
 	}
 	put(1, "")
-	must(t, s.GiveBack(t.Context()))
+	must(t, s.ReclaimSpace(t.Context()))
 	if now := size(); full < 4<<20 || now > full/2 {
 		t.Errorf("it has %d bytes, before %d", now, full)
 	}

@@ -18,7 +18,7 @@ func (tx Tx) pass(ctx context.Context, d Delivery) error {
 	return err
 }
 
-// Passages gives what came to be so since a time, in the order in which it did, with
+// Passages returns what came to be so since a time, in the order in which it did, with
 // when each version was pushed; where that is not known, built.
 func (s *Store) Passages(ctx context.Context, service string, since time.Time) ([]measure.Passage, error) {
 	return list(ctx, s.read, func(r scanner) (measure.Passage, error) {

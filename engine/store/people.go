@@ -18,7 +18,7 @@ type Person struct {
 	Token        *Token // what acts in their name now, nil where they do themselves; never kept
 }
 
-// Rights gives what decisions about somebody are made from.
+// Rights returns what decisions about somebody are made from.
 func (p Person) Rights() rights.Person {
 	out := rights.Person{Handle: p.Handle, Role: p.Role}
 	for _, place := range p.Places {
@@ -32,7 +32,7 @@ func (p Person) Rights() rights.Person {
 
 const personColumns = `handle, role, places, groups, password, closed_at > 0`
 
-func takePerson(r scanner) (Person, error) {
+func scanUser(r scanner) (Person, error) {
 	var p Person
 	var groups, places string
 	err := r.Scan(&p.Handle, &p.Role, &places, &groups, &p.Password, &p.Closed)
@@ -69,14 +69,14 @@ func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error 
 	})
 }
 
-// Person gives somebody by handle.
+// Person returns somebody by handle.
 func (s *Store) Person(ctx context.Context, handle string) (Person, error) {
-	return one(ctx, s.read, takePerson, `SELECT `+personColumns+` FROM people WHERE handle = ?`, handle)
+	return one(ctx, s.read, scanUser, `SELECT `+personColumns+` FROM people WHERE handle = ?`, handle)
 }
 
 // People lists everybody.
 func (s *Store) People(ctx context.Context) ([]Person, error) {
-	return list(ctx, s.read, takePerson, `SELECT `+personColumns+` FROM people ORDER BY handle`)
+	return list(ctx, s.read, scanUser, `SELECT `+personColumns+` FROM people ORDER BY handle`)
 }
 
 // Session is somebody's being signed in. The token is kept as a hash.
@@ -96,7 +96,7 @@ func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session, add
 	})
 }
 
-// Session gives a session that has not run out.
+// Session returns a session that has not run out.
 func (s *Store) Session(ctx context.Context, tokenHash string) (Session, error) {
 	return one(ctx, s.read, func(r scanner) (Session, error) {
 		var v Session
@@ -134,7 +134,7 @@ func (tx Tx) Note(ctx context.Context, e Entry) error {
 	return err
 }
 
-// Journal gives lines about a service, newest first: those that have the person, the
+// Journal returns lines about a service, newest first: those that have the person, the
 // stage and the deed of e, where it has any.
 func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([]Entry, error) {
 	actions := formerActions()
@@ -170,27 +170,27 @@ func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) 
 			Entry{Person: v.Person, Service: service, Stage: stage, What: "secret set", Text: v.Name}); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, service, TopicSecret, map[string]any{"stage": stage, "name": v.Name})
+		return tx.Publish(ctx, service, TopicSecret, map[string]any{"stage": stage, "name": v.Name})
 	})
 }
 
-// HasSecrets tells whether anything is sealed with the installation's key.
+// HasSecrets reports whether anything is sealed with the installation's key.
 func (s *Store) HasSecrets(ctx context.Context) (bool, error) {
-	return one(ctx, s.read, takeBool, `SELECT EXISTS (SELECT 1 FROM secrets)`)
+	return one(ctx, s.read, scanBool, `SELECT EXISTS (SELECT 1 FROM secrets)`)
 }
 
-// HasVersions tells whether anything is signed with the installation's key.
+// HasVersions reports whether anything is signed with the installation's key.
 func (s *Store) HasVersions(ctx context.Context) (bool, error) {
-	return one(ctx, s.read, takeBool, `SELECT EXISTS (SELECT 1 FROM provenance)`)
+	return one(ctx, s.read, scanBool, `SELECT EXISTS (SELECT 1 FROM provenance)`)
 }
 
-func takeBool(r scanner) (bool, error) {
+func scanBool(r scanner) (bool, error) {
 	var v bool
 	return v, r.Scan(&v)
 }
 
-// ForgetSecrets takes away all sealed values: their key is gone.
-func (s *Store) ForgetSecrets(ctx context.Context) error {
+// ClearSecrets takes away all sealed values: their key is gone.
+func (s *Store) ClearSecrets(ctx context.Context) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secrets`); err != nil {
 			return err
@@ -199,7 +199,7 @@ func (s *Store) ForgetSecrets(ctx context.Context) error {
 	})
 }
 
-// Secrets gives the sealed values of a stage.
+// Secrets returns the sealed values of a stage.
 func (s *Store) Secrets(ctx context.Context, service, stage string) ([]Sealed, error) {
 	return list(ctx, s.read, func(r scanner) (Sealed, error) {
 		var v Sealed
@@ -210,7 +210,7 @@ func (s *Store) Secrets(ctx context.Context, service, stage string) ([]Sealed, e
 	}, `SELECT name, sealed, person, at FROM secrets WHERE service = ? AND stage = ? ORDER BY name`, service, stage)
 }
 
-// NewestEvent gives the id of the newest event, 0 where there is none.
+// NewestEvent returns the id of the newest event, 0 where there is none.
 func (s *Store) NewestEvent(ctx context.Context) (int64, error) {
 	return one(ctx, s.read, func(r scanner) (int64, error) {
 		var id int64

@@ -14,7 +14,7 @@ type Push struct {
 	Person             string
 }
 
-// LastPush gives the newest push of a branch that is known; ErrNotFound where
+// LastPush returns the newest push of a branch that is known; ErrNotFound where
 // there is none.
 func (s *Store) LastPush(ctx context.Context, repository, branch string) (Push, error) {
 	return one(ctx, s.read, func(r scanner) (Push, error) {
@@ -24,7 +24,7 @@ func (s *Store) LastPush(ctx context.Context, repository, branch string) (Push, 
 		repository, branch)
 }
 
-// PushesSince gives the pushes of a branch after the newest one that brought it to
+// PushesSince returns the pushes of a branch after the newest one that brought it to
 // a commit, oldest first; the newest push alone where that commit is not known.
 func (s *Store) PushesSince(ctx context.Context, repository, branch, after string) ([]Push, error) {
 	return list(ctx, s.read, func(r scanner) (Push, error) {
@@ -91,7 +91,7 @@ func (s *Store) BranchesOf(ctx context.Context, service string, version int) ([]
 		`SELECT DISTINCT branch FROM builds WHERE service = ? AND version = ? ORDER BY branch`, service, version)
 }
 
-// Standing gives the version whose rules stand in each stage of a service.
+// Standing returns the version whose rules stand in each stage of a service.
 func (s *Store) Standing(ctx context.Context, service string) (map[string]int, error) {
 	type row struct {
 		stage   string

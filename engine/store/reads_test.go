@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"rudmar/core/manifest"
+	"rudmar/dbtest"
 	"rudmar/engine/store"
-	"rudmar/prepared/acts"
 )
 
 func TestMain(m *testing.M) {
@@ -39,7 +39,7 @@ func reads(s *store.Store) []reading {
 		ask("people", func(ctx context.Context) (any, error) { return s.People(ctx) }),
 		ask("a session", func(ctx context.Context) (any, error) { return s.Session(ctx, "hash") }),
 		ask("tokens", func(ctx context.Context) (any, error) { return s.Tokens(ctx, "wren") }),
-		ask("a token stands", func(ctx context.Context) (any, error) { return s.TokenStands(ctx, 1) }),
+		ask("a token stands", func(ctx context.Context) (any, error) { return s.TokenValid(ctx, 1) }),
 		ask("what a token may", func(ctx context.Context) (any, error) {
 			t, err := s.Token(ctx, "tp")
 			return t.Rights(), err
@@ -85,15 +85,15 @@ func reads(s *store.Store) []reading {
 		ask("deliveries", func(ctx context.Context) (any, error) { return s.Deliveries(ctx, service) }),
 		ask("current deliveries", func(ctx context.Context) (any, error) { return s.CurrentDeliveries(ctx, service) }),
 		ask("deliveries of a version", func(ctx context.Context) (any, error) { return s.DeliveriesOf(ctx, service, 2) }),
-		ask("restless stages", func(ctx context.Context) (any, error) { return s.RestlessStages(ctx, service) }),
+		ask("restless stages", func(ctx context.Context) (any, error) { return s.StagesToPoll(ctx, service) }),
 		ask("undelivered", func(ctx context.Context) (any, error) { return s.Undelivered(ctx, service) }),
 		ask("approvals", func(ctx context.Context) (any, error) { return s.Approvals(ctx, service, 1, "live") }),
-		ask("passed over", func(ctx context.Context) (any, error) { return s.PassedOver(ctx, actual) }),
+		ask("passed over", func(ctx context.Context) (any, error) { return s.Overrides(ctx, actual) }),
 		ask("who looked", func(ctx context.Context) (any, error) { return s.Viewers(ctx, actual) }),
 		ask("a choice", func(ctx context.Context) (any, error) { return s.Choice(ctx, service, 1, "live") }),
-		ask("a choice that is there", func(ctx context.Context) (any, error) { return s.ChoiceThere(ctx, service, 1, "live") }),
-		ask("judgements of what waits", func(ctx context.Context) (any, error) { return s.Judgements(ctx, service, 0) }),
-		ask("judgements of a version", func(ctx context.Context) (any, error) { return s.Judgements(ctx, service, 1) }),
+		ask("a choice that is there", func(ctx context.Context) (any, error) { return s.DeployedChoice(ctx, service, 1, "live") }),
+		ask("judgements of what waits", func(ctx context.Context) (any, error) { return s.GateResults(ctx, service, 0) }),
+		ask("judgements of a version", func(ctx context.Context) (any, error) { return s.GateResults(ctx, service, 1) }),
 		ask("standing", func(ctx context.Context) (any, error) { return s.Standing(ctx, service) }),
 		ask("a shift", func(ctx context.Context) (any, error) { return s.Shift(ctx, service, 2, "live") }),
 		ask("active shifts", func(ctx context.Context) (any, error) { return s.ActiveShifts(ctx, service) }),
@@ -115,9 +115,9 @@ func reads(s *store.Store) []reading {
 		ask("a record", func(ctx context.Context) (any, error) { return s.Record(ctx, at) }),
 		ask("functions at a place", func(ctx context.Context) (any, error) { return s.FunctionsAt(ctx, at) }),
 		ask("a function's timeout", func(ctx context.Context) (any, error) { return s.Timeout(ctx, at, "warn") }),
-		ask("looks", func(ctx context.Context) (any, error) { return s.Looks(ctx, service) }),
-		ask("what is left", func(ctx context.Context) (any, error) { return s.Left(ctx, at, since) }),
-		ask("what is left later", func(ctx context.Context) (any, error) { return s.Left(ctx, at, ahead.Add(time.Hour)) }),
+		ask("looks", func(ctx context.Context) (any, error) { return s.Observations(ctx, service) }),
+		ask("what is left", func(ctx context.Context) (any, error) { return s.IgnoredDrift(ctx, at, since) }),
+		ask("what is left later", func(ctx context.Context) (any, error) { return s.IgnoredDrift(ctx, at, ahead.Add(time.Hour)) }),
 		ask("secrets", func(ctx context.Context) (any, error) { return s.Secrets(ctx, service, "live") }),
 		ask("are there secrets", func(ctx context.Context) (any, error) { return s.HasSecrets(ctx) }),
 		ask("are there versions", func(ctx context.Context) (any, error) { return s.HasVersions(ctx) }),
@@ -126,8 +126,8 @@ func reads(s *store.Store) []reading {
 		ask("copies", func(ctx context.Context) (any, error) { return s.Copies(ctx) }),
 		ask("mirrors", func(ctx context.Context) (any, error) { return s.Mirrors(ctx) }),
 		ask("states", func(ctx context.Context) (any, error) { return s.CountStates(ctx) }),
-		ask("what is stuck", func(ctx context.Context) (any, error) { return s.StuckSince(ctx, ahead) }),
-		ask("what was stuck", func(ctx context.Context) (any, error) { return s.StuckSince(ctx, since) }),
+		ask("what is stuck", func(ctx context.Context) (any, error) { return s.StalledSince(ctx, ahead) }),
+		ask("what was stuck", func(ctx context.Context) (any, error) { return s.StalledSince(ctx, since) }),
 		ask("the journal of a person", func(ctx context.Context) (any, error) {
 			return s.Journal(ctx, service, store.Part{Limit: 2}, store.Entry{Person: "linden"})
 		}),
@@ -170,5 +170,5 @@ func TestWhatIsRead(t *testing.T) {
 			}
 		}
 	}
-	acts.Same(t, got, "testdata/reads.txt", *update)
+	dbtest.Same(t, got, "testdata/reads.txt", *update)
 }

@@ -79,7 +79,7 @@ func (s *Store) RenamedTo(ctx context.Context, service, name string) error {
 	return s.exec(ctx, `UPDATE services SET became = ? WHERE name = ?`, name, service)
 }
 
-// MoveService gives a service to another repository, and notes it.
+// MoveService moves a service to another repository and adds a journal entry.
 func (s *Store) MoveService(ctx context.Context, name, repository, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var owner string
@@ -172,7 +172,7 @@ func (s *Store) ServicesOf(ctx context.Context, repository string) ([]Service, e
 		`SELECT `+serviceColumns+` FROM services WHERE removed_at = 0 AND repository = ? ORDER BY name`, repository)
 }
 
-// Service gives one by name.
+// Service returns one by name.
 func (s *Store) Service(ctx context.Context, name string) (Service, error) {
 	return one(ctx, s.read, takeService, `SELECT `+serviceColumns+` FROM services WHERE name = ? AND removed_at = 0`, name)
 }

@@ -41,7 +41,7 @@ type Shift struct {
 	// Said counts the words that somebody has said to it.
 	Said int `json:"said,omitempty"`
 	// Steps taken so far: when, to which share, and why.
-	Taken []Taken `json:"taken,omitempty"`
+	Taken []ShiftShares `json:"taken,omitempty"`
 }
 
 // Earlier is what was counted in a minute before something began in it.
@@ -52,7 +52,7 @@ type Earlier struct {
 	Durations   map[int]int `json:"durations,omitempty"`
 }
 
-// After gives what of a minute's sum came after it.
+// After returns what of a minute's sum came after it.
 func (e Earlier) After(sum metrics.Sum, minute int64) metrics.Sum {
 	if e.Minute != minute {
 		return sum
@@ -82,8 +82,8 @@ type PointSide struct {
 	P95         float64 `json:"p95"` // milliseconds, of warm calls
 }
 
-// Taken is a step that a shift took.
-type Taken struct {
+// ShiftShares is a step that a shift took.
+type ShiftShares struct {
 	At     time.Time `json:"at"`
 	Share  float64   `json:"share"`
 	Reason string    `json:"reason,omitempty"`
@@ -98,14 +98,14 @@ func takeShift(r scanner) (Shift, error) {
 	return s, json.Unmarshal([]byte(body), &s)
 }
 
-// Shift gives how a version came into a stage; ErrNotFound where nothing was there
+// Shift returns how a version came into a stage; ErrNotFound where nothing was there
 // before.
 func (s *Store) Shift(ctx context.Context, service string, version int, stage string) (Shift, error) {
 	return one(ctx, s.read, takeShift, `SELECT service, version, stage, active, body FROM shifts
 		WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
 }
 
-// ActiveShifts gives the shifts of a service that are not over.
+// ActiveShifts returns the shifts of a service that are not over.
 func (s *Store) ActiveShifts(ctx context.Context, service string) ([]Shift, error) {
 	return list(ctx, s.read, takeShift, `SELECT service, version, stage, active, body FROM shifts
 		WHERE service = ? AND active = 1 ORDER BY stage`, service)
@@ -127,7 +127,7 @@ func (tx Tx) PutShift(ctx context.Context, v Shift) error {
 		string(body)); err != nil {
 		return err
 	}
-	return tx.Tell(ctx, v.Service, TopicShift, map[string]any{"version": v.Version, "stage": v.Stage})
+	return tx.Publish(ctx, v.Service, TopicShift, map[string]any{"version": v.Version, "stage": v.Stage})
 }
 
 // endShift ends what a version's shift steers, once the version stands or has gone.

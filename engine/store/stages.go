@@ -34,7 +34,7 @@ func takeStage(r scanner) (Stage, error) {
 	return v, err
 }
 
-// Stage gives what is recorded of a place; the zero stage where nothing is.
+// Stage returns what is recorded of a place; the zero stage where nothing is.
 func (s *Store) Stage(ctx context.Context, p manifest.Place) (Stage, error) {
 	v, err := one(ctx, s.read, takeStage,
 		`SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? AND stage = ? AND target = ?`,
@@ -59,7 +59,7 @@ type Recorded struct {
 	ChangedAt time.Time
 }
 
-// Record gives the record of a place, sorted by address.
+// Record returns the record of a place, sorted by address.
 func (s *Store) Record(ctx context.Context, p manifest.Place) ([]Recorded, error) {
 	return list(ctx, s.read, func(r scanner) (Recorded, error) {
 		var v Recorded
@@ -96,7 +96,7 @@ func (s *Store) FunctionsAt(ctx context.Context, p manifest.Place) ([]FunctionSt
 		resource.Revision, resource.Function, p.Service, p.Stage, p.Target.String())
 }
 
-// Timeout gives how long a function of a place may run, by the record; 0 where it has
+// Timeout returns how long a function of a place may run, by the record; 0 where it has
 // none there.
 func (s *Store) Timeout(ctx context.Context, p manifest.Place, function string) (time.Duration, error) {
 	var ms float64
@@ -128,7 +128,7 @@ func (s *Store) AddPlan(ctx context.Context, person string, p *plan.Plan) (int64
 	return result.LastInsertId()
 }
 
-// Plan gives a plan that was kept.
+// Plan returns a plan that was kept.
 func (s *Store) Plan(ctx context.Context, id int64) (Plan, error) {
 	return one(ctx, s.read, func(r scanner) (Plan, error) {
 		var v Plan
@@ -142,16 +142,16 @@ func (s *Store) Plan(ctx context.Context, id int64) (Plan, error) {
 	}, `SELECT id, person, made_at, body FROM plans WHERE id = ?`, id)
 }
 
-// Look is what a look at live found.
-type Look struct {
+// Observation is what a look at live found.
+type Observation struct {
 	manifest.Place
 	At   time.Time
 	Body string // JSON
 }
 
-// PutLook keeps the newest look at a place, and tells whether drift is otherwise
+// PutObservation keeps the newest look at a place, and tells whether drift is otherwise
 // than before.
-func (s *Store) PutLook(ctx context.Context, l Look, drifted bool) error {
+func (s *Store) PutObservation(ctx context.Context, l Observation, drifted bool) error {
 	return s.Within(ctx, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO looks (service, stage, target, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
@@ -165,14 +165,14 @@ func (s *Store) PutLook(ctx context.Context, l Look, drifted bool) error {
 				return err
 			}
 		}
-		return tx.Tell(ctx, l.Service, TopicObservation, map[string]any{"stage": l.Stage, "target": l.Target, "drifted": drifted})
+		return tx.Publish(ctx, l.Service, TopicObservation, map[string]any{"stage": l.Stage, "target": l.Target, "drifted": drifted})
 	})
 }
 
-// Looks gives the newest looks at a service's places.
-func (s *Store) Looks(ctx context.Context, service string) ([]Look, error) {
-	return list(ctx, s.read, func(r scanner) (Look, error) {
-		var l Look
+// Observations returns the newest looks at a service's places.
+func (s *Store) Observations(ctx context.Context, service string) ([]Observation, error) {
+	return list(ctx, s.read, func(r scanner) (Observation, error) {
+		var l Observation
 		var at int64
 		err := r.Scan(&l.Service, &l.Stage, targetIn{&l.Target}, &at, &l.Body)
 		l.At = millis(at)

@@ -57,7 +57,7 @@ func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended
 		for _, b := range written {
 			steps = append(steps, b.Step.Index)
 		}
-		return tx.tellDeployment(ctx, deployment, l.Place, "steps", steps)
+		return tx.publishDeployment(ctx, deployment, l.Place, "steps", steps)
 	})
 	if err != nil {
 		return nil, cancelled, err

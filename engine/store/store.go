@@ -1,5 +1,5 @@
-// Package store keeps Rudmar's records in one SQLite file. It is the one place
-// for SQL: the rest of the engine speaks in the rows and methods given here.
+// Package store keeps Rudmar's records in one SQLite file. All SQL of the engine is in this
+// package; others use its rows and methods.
 package store
 
 import (
@@ -19,7 +19,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"rudmar/engine/bell"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 //go:embed migrations/*.sql
@@ -36,7 +36,7 @@ var (
 
 // Store is the database: one connection for writing, several for reading.
 type Store struct {
-	write, read *prepared.DB
+	write, read *sqlstmt.DB
 	now         func() time.Time
 	told        bell.Bell // rung by topic, after events were committed
 }
@@ -60,7 +60,7 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	if err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
-	s.write = prepared.Of(write)
+	s.write = sqlstmt.Of(write)
 	s.write.SetMaxOpenConns(1)
 	if err := s.migrate(ctx, file); err != nil {
 		s.write.Close()
@@ -71,7 +71,7 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 		s.write.Close()
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
-	s.read = prepared.Of(read)
+	s.read = sqlstmt.Of(read)
 	s.read.SetMaxOpenConns(4)
 	return s, nil
 }
@@ -94,7 +94,7 @@ func OpenReading(dir string, now func() time.Time) (*Store, error) {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	read.SetMaxOpenConns(1)
-	kept := prepared.Of(read)
+	kept := sqlstmt.Of(read)
 	return &Store{now: now, read: kept, write: kept}, nil
 }
 
@@ -148,22 +148,22 @@ func (s *Store) migrate(ctx context.Context, file string) error {
 // Close closes the database.
 func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
 
-// Now gives the time that rows are stamped with.
+// Now returns the time that rows are stamped with.
 func (s *Store) Now() time.Time { return s.now() }
 
 func (s *Store) stamp() int64 { return s.now().UnixMilli() }
 
 // Tx is a write transaction.
 type Tx struct {
-	prepared.Tx
-	s    *Store
-	told *[]string // topics of the events in it
+	sqlstmt.Tx
+	s         *Store
+	published *[]string // topics of the events in it
 }
 
 // Within runs work in one write transaction.
 func (s *Store) Within(ctx context.Context, work func(tx Tx) error) error {
 	var told []string
-	if err := s.write.Within(ctx, func(tx prepared.Tx) error { return work(Tx{tx, s, &told}) }); err != nil {
+	if err := s.write.Within(ctx, func(tx sqlstmt.Tx) error { return work(Tx{tx, s, &told}) }); err != nil {
 		return err
 	}
 	if len(told) > 0 {
@@ -232,7 +232,7 @@ func millis(ms int64) time.Time {
 	return time.UnixMilli(ms)
 }
 
-// stampOf gives a time in Unix milliseconds; 0 for the zero time.
+// stampOf returns a time in Unix milliseconds; 0 for the zero time.
 func stampOf(t time.Time) int64 {
 	if t.IsZero() {
 		return 0
@@ -248,7 +248,7 @@ func toJSON(v any) string {
 	return string(text)
 }
 
-// IsFault tells whether an error is the database's own, such as a full disk or a
+// IsFault reports whether an error is the database's own, such as a full disk or a
 // lock that somebody holds: what was asked for is fine, and may be tried again.
 func IsFault(err error) bool {
 	var fault *sqlite.Error

@@ -72,7 +72,7 @@ func withVersion(t *testing.T, s *store.Store, content string) int {
 	heads, err := s.Heads(ctx, "brambleford")
 	must(t, err)
 	if heads["main"] != content {
-		must(t, s.SeeHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Before: heads["main"], Hash: content,
+		must(t, s.RecordHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Before: heads["main"], Hash: content,
 			Builds: []store.Build{{Service: "frostline", Hash: content, Branch: "main", Person: "wren"}}}))
 	}
 	queued, err := s.QueuedBuilds(ctx)
@@ -269,7 +269,7 @@ func TestEventsAreKeptInOrder(t *testing.T) {
 		go func() {
 			defer group.Done()
 			for range 20 {
-				if err := s.Tell(ctx, "frostline", store.TopicObservation, nil); err != nil {
+				if err := s.Publish(ctx, "frostline", store.TopicObservation, nil); err != nil {
 					t.Error(err)
 				}
 			}
@@ -295,8 +295,8 @@ func TestOpenAgain(t *testing.T) {
 	withVersion(t, s, "a")
 	head := store.Head{Repository: "brambleford", Branch: "main", Before: "a", Hash: "abc",
 		Builds: []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}}
-	must(t, s.SeeHead(t.Context(), head))
-	if err := s.SeeHead(t.Context(), head); !errors.Is(err, store.ErrMoved) {
+	must(t, s.RecordHead(t.Context(), head))
+	if err := s.RecordHead(t.Context(), head); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("a head that was seen: %v", err)
 	}
 	must(t, s.Close())

@@ -21,7 +21,7 @@ type Token struct {
 	From                string    // the address that it was last used from
 }
 
-// Rights gives what the token narrows its maker's rights to.
+// Rights returns what the token narrows its maker's rights to.
 func (t Token) Rights() *rights.Token {
 	out := &rights.Token{Name: t.Name}
 	for _, a := range t.Permissions {
@@ -38,8 +38,8 @@ var ErrTokenNamed = errors.New("the name is in use; revoke the other token first
 
 const tokenColumns = `id, handle, name, acts, places, made_at, until, ended_at, used_at, used_from`
 
-// Acts have blanks in their names, and are kept with commas between.
-func takeToken(r scanner) (Token, error) {
+// scanToken reads a token. Permissions have blanks in their names, and are kept with commas between.
+func scanToken(r scanner) (Token, error) {
 	var t Token
 	var acts, places string
 	var made, until, ended, used int64
@@ -80,15 +80,15 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 	return id, err
 }
 
-// Token gives the token of a hash, also one that has ended.
+// Token returns the token of a hash, also one that has ended.
 func (s *Store) Token(ctx context.Context, hash string) (Token, error) {
-	return one(ctx, s.read, takeToken, `SELECT `+tokenColumns+` FROM tokens WHERE hash = ?`, hash)
+	return one(ctx, s.read, scanToken, `SELECT `+tokenColumns+` FROM tokens WHERE hash = ?`, hash)
 }
 
 // Tokens lists somebody's tokens that have not ended, and those that did in the
 // last week; newest first.
 func (s *Store) Tokens(ctx context.Context, handle string) ([]Token, error) {
-	return list(ctx, s.read, takeToken, `SELECT `+tokenColumns+` FROM tokens
+	return list(ctx, s.read, scanToken, `SELECT `+tokenColumns+` FROM tokens
 		WHERE handle = ? AND ended_at = 0 AND until > ? ORDER BY id DESC`, handle,
 		s.Now().Add(-7*24*time.Hour).UnixMilli())
 }
@@ -114,18 +114,18 @@ func (s *Store) RevokeToken(ctx context.Context, handle string, id int64) error 
 	})
 }
 
-// TokenStands tells whether a token has neither ended nor run out.
-func (s *Store) TokenStands(ctx context.Context, id int64) (bool, error) {
-	return one(ctx, s.read, takeBool, `SELECT EXISTS (SELECT 1 FROM tokens WHERE id = ? AND ended_at = 0 AND until > ?)`,
+// TokenValid reports whether a token has neither ended nor run out.
+func (s *Store) TokenValid(ctx context.Context, id int64) (bool, error) {
+	return one(ctx, s.read, scanBool, `SELECT EXISTS (SELECT 1 FROM tokens WHERE id = ? AND ended_at = 0 AND until > ?)`,
 		id, s.stamp())
 }
 
-// ServiceOfPlan gives the service that a plan is about.
+// ServiceOfPlan returns the service that a plan is about.
 func (s *Store) ServiceOfPlan(ctx context.Context, id int64) (string, error) {
 	return one(ctx, s.read, takeText, `SELECT service FROM plans WHERE id = ?`, id)
 }
 
-// ServiceOfDeployment gives the service that a deployment is of.
+// ServiceOfDeployment returns the service that a deployment is of.
 func (s *Store) ServiceOfDeployment(ctx context.Context, id int64) (string, error) {
 	return one(ctx, s.read, takeText, `SELECT service FROM deployments WHERE id = ?`, id)
 }

@@ -101,16 +101,16 @@ func TestWhoListensIsWoken(t *testing.T) {
 		}
 	}
 	must(t, s.AddRepository(t.Context(), "brambleford", "wren"))
-	must(t, s.Tell(t.Context(), "frostline", store.TopicObservation, nil))
+	must(t, s.Publish(t.Context(), "frostline", store.TopicObservation, nil))
 	if woken() {
 		t.Error("somebody was woken by another topic")
 	}
 	if err := s.Within(t.Context(), func(tx store.Tx) error {
-		return errors.Join(tx.Tell(t.Context(), "frostline", store.TopicSecret, nil), errors.New("not so"))
+		return errors.Join(tx.Publish(t.Context(), "frostline", store.TopicSecret, nil), errors.New("not so"))
 	}); err == nil || woken() {
 		t.Errorf("somebody was woken by what was not committed: %v", err)
 	}
-	must(t, s.Tell(t.Context(), "frostline", store.TopicSecret, nil))
+	must(t, s.Publish(t.Context(), "frostline", store.TopicSecret, nil))
 	if !woken() {
 		t.Error("nobody was woken")
 	}

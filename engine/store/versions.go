@@ -12,7 +12,7 @@ import (
 	"rudmar/core/pack"
 )
 
-// Heads gives the commits that were seen last, by branch.
+// Heads returns the commits that were seen last, by branch.
 func (s *Store) Heads(ctx context.Context, repository string) (map[string]string, error) {
 	type head struct{ branch, hash string }
 	rows, err := list(ctx, s.read, func(r scanner) (head, error) {
@@ -54,10 +54,10 @@ type Head struct {
 	Plans              []BranchPlan // of services of which no stage takes the branch
 }
 
-// SeeHead keeps a branch's new head, notes it for its services and asks for
+// RecordHead keeps a branch's new head, notes it for its services and asks for
 // builds, in one transaction. ErrMoved where the head is not the one before any
 // more: somebody else has seen it.
-func (s *Store) SeeHead(ctx context.Context, h Head) error {
+func (s *Store) RecordHead(ctx context.Context, h Head) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var known string
 		err := tx.QueryRowContext(ctx, `SELECT hash FROM heads WHERE repository = ? AND branch = ?`,
@@ -76,7 +76,7 @@ func (s *Store) SeeHead(ctx context.Context, h Head) error {
 		for _, service := range h.Services {
 			err := errors.Join(
 				tx.Note(ctx, Entry{Person: h.Person, Service: service, What: "pushed", Text: h.Branch + " to " + short(h.Hash)}),
-				tx.Tell(ctx, service, TopicSource, map[string]any{"branch": h.Branch, "hash": h.Hash}))
+				tx.Publish(ctx, service, TopicSource, map[string]any{"branch": h.Branch, "hash": h.Hash}))
 			if err != nil {
 				return err
 			}
@@ -109,41 +109,41 @@ func takeBuild(r scanner) (Build, error) {
 	return b, err
 }
 
-// QueuedBuilds gives the builds that wait, oldest first.
+// QueuedBuilds returns the builds that wait, oldest first.
 func (s *Store) QueuedBuilds(ctx context.Context) ([]Build, error) {
 	return list(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE state = 'queued' ORDER BY id`)
 }
 
-// Builds gives a service's newest builds, newest first.
+// Builds returns a service's newest builds, newest first.
 func (s *Store) Builds(ctx context.Context, service string, limit int) ([]Build, error) {
 	return list(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT ?`,
 		service, limit)
 }
 
-// Build gives one build.
+// Build returns one build.
 func (s *Store) Build(ctx context.Context, id int64) (Build, error) {
 	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE id = ?`, id)
 }
 
-// LatestBuild gives the newest build of a service.
+// LatestBuild returns the newest build of a service.
 func (s *Store) LatestBuild(ctx context.Context, service string) (Build, error) {
 	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT 1`,
 		service)
 }
 
-// BuildOf gives the build that made a version.
+// BuildOf returns the build that made a version.
 func (s *Store) BuildOf(ctx context.Context, service string, version int) (Build, error) {
 	return one(ctx, s.read, takeBuild,
 		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND version = ? ORDER BY id LIMIT 1`, service, version)
 }
 
-// BuildFrom gives a service's newest build of a commit.
+// BuildFrom returns a service's newest build of a commit.
 func (s *Store) BuildFrom(ctx context.Context, service, hash string) (Build, error) {
 	return one(ctx, s.read, takeBuild,
 		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? ORDER BY id DESC LIMIT 1`, service, hash)
 }
 
-// EndBuild tells how a build ended that was queued; ErrMoved where it has ended
+// EndBuild records the end of a queued build; ErrMoved where it has ended
 // already.
 func (s *Store) EndBuild(ctx context.Context, b Build) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.endBuild(ctx, b) })
@@ -178,7 +178,7 @@ func (tx Tx) endBuild(ctx context.Context, b Build) error {
 	if err != nil {
 		return err
 	}
-	return tx.Tell(ctx, b.Service, TopicBuild, map[string]any{"hash": b.Hash, "state": b.State, "version": b.Version})
+	return tx.Publish(ctx, b.Service, TopicBuild, map[string]any{"hash": b.Hash, "state": b.State, "version": b.Version})
 }
 
 // Artifact is one archive.
@@ -188,7 +188,7 @@ type Artifact struct {
 	Listing            pack.Listing
 }
 
-// Artifact gives one by digest.
+// Artifact returns one by digest.
 func (s *Store) Artifact(ctx context.Context, digest string) (Artifact, error) {
 	return one(ctx, s.read, func(r scanner) (Artifact, error) {
 		var a Artifact
@@ -227,7 +227,7 @@ type Provenance struct {
 	Contents string // CycloneDX
 }
 
-// Provenance gives that of a version.
+// Provenance returns that of a version.
 func (s *Store) Provenance(ctx context.Context, service string, version int) (Provenance, error) {
 	return one(ctx, s.read, func(r scanner) (Provenance, error) {
 		var p Provenance
@@ -315,7 +315,7 @@ func (tx Tx) addVersion(ctx context.Context, b Built) (number int, err error) {
 
 const versionColumns = `service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests`
 
-func takeVersion(r scanner) (Version, error) {
+func scanVersion(r scanner) (Version, error) {
 	var v Version
 	var committed, built int64
 	var manifests string
@@ -328,13 +328,13 @@ func takeVersion(r scanner) (Version, error) {
 	return v, err
 }
 
-// Version gives one by number.
+// Version returns one by number.
 func (s *Store) Version(ctx context.Context, service string, number int) (Version, error) {
-	return one(ctx, s.read, takeVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? AND number = ?`,
+	return one(ctx, s.read, scanVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? AND number = ?`,
 		service, number)
 }
 
-// NewestVersion gives the number of a service's newest version, 0 for none.
+// NewestVersion returns the number of a service's newest version, 0 for none.
 func (s *Store) NewestVersion(ctx context.Context, service string) (int, error) {
 	return one(ctx, s.read, func(r scanner) (int, error) {
 		var n int
@@ -367,7 +367,7 @@ type Part struct {
 	Limit  int
 }
 
-// ListVersion gives one as in a list.
+// ListVersion returns one as in a list.
 func (s *Store) ListVersion(ctx context.Context, service string, number int) (Listed, error) {
 	all, err := s.listed(ctx, service, `v.service = ? AND v.number = ?`, 1, service, number)
 	if err == nil && len(all) == 0 {
@@ -423,7 +423,7 @@ func (s *Store) LastChanged(ctx context.Context, service string, upTo int) (map[
 	return out, err
 }
 
-// BuiltFrom gives the digest of an archive that was made from the same sources before.
+// BuiltFrom returns the digest of an archive that was made from the same sources before.
 func (s *Store) BuiltFrom(ctx context.Context, sources string) (string, error) {
 	digest, err := one(ctx, s.read, takeText, `SELECT digest FROM version_functions WHERE sources = ? LIMIT 1`, sources)
 	if errors.Is(err, ErrNotFound) {

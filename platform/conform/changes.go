@@ -195,7 +195,7 @@ func (t *trial) until(ctx context.Context, q *platform.LogQuery, seen func(*api.
 	return fmt.Errorf("the stream ended before the expected line: %w", errors.Join(err, ctx.Err()))
 }
 
-// renamed gives a function another name, and looks for what was kept of it.
+// renamed renames a function and checks that its data is kept.
 func renamed(ctx context.Context, t *trial) error {
 	kinds, err := t.client.Kinds(ctx)
 	if err != nil {
@@ -229,9 +229,9 @@ func renamed(ctx context.Context, t *trial) error {
 	return nil
 }
 
-// fencedOff changes something under a lease, under a later one, and under the first
+// rejectsOldFence changes something under a lease, under a later one, and under the first
 // again: that has to be refused, and nothing but that.
-func fencedOff(ctx context.Context, t *trial) error {
+func rejectsOldFence(ctx context.Context, t *trial) error {
 	put := func(fence int64, owner string) error {
 		_, err := t.client.Put(ctx, t.scope, "identity/fenced",
 			platform.Change{Key: t.key(), Fence: fence, Attributes: map[string]any{"owner": owner}})
@@ -242,9 +242,9 @@ func fencedOff(ctx context.Context, t *trial) error {
 			return fmt.Errorf("a change with the fence %d: %w", fence, err)
 		}
 	}
-	err := wants(put(8, "late"), http.StatusPreconditionFailed, "a change with an older fence")
+	err := requests(put(8, "late"), http.StatusPreconditionFailed, "a change with an older fence")
 	if err == nil {
-		err = wants(t.client.Delete(ctx, t.scope, "identity/fenced", platform.Change{Key: t.key(), Fence: 7}),
+		err = requests(t.client.Delete(ctx, t.scope, "identity/fenced", platform.Change{Key: t.key(), Fence: 7}),
 			http.StatusPreconditionFailed, "a deletion with an older fence")
 	}
 	if err != nil {

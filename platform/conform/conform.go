@@ -1,6 +1,5 @@
-// Package conform tries a platform against the protocol: what an adapter's
-// author runs while writing one. It works in scopes of its own and takes away
-// what it made.
+// Package conform tests a platform against the protocol, for authors of adapters. It works in
+// scopes of its own and deletes what it creates.
 package conform
 
 import (
@@ -92,7 +91,7 @@ func (t *trial) put(ctx context.Context, address string, attributes map[string]a
 	return t.client.Put(ctx, t.scope, address, platform.Change{Key: t.key(), Attributes: attributes, Version: 1})
 }
 
-// find gives a resource of the snapshot.
+// find returns a resource of the snapshot.
 func (t *trial) find(ctx context.Context, address string) (*api.Resource, api.Snapshot, error) {
 	s, err := t.client.Snapshot(ctx, t.scope)
 	if err != nil {
@@ -142,8 +141,8 @@ func (t *trial) config() map[string]any {
 		"timeout": float64(callFor.Milliseconds()), "max_concurrency": 2.0}
 }
 
-// wants tells that a call was to be refused with a status.
-func wants(err error, status int, what string) error {
+// requests returns an error unless a call was rejected with a status.
+func requests(err error, status int, what string) error {
 	if platform.HasStatus(err, status) {
 		return nil
 	}

@@ -42,7 +42,7 @@ func rules() []rule {
 			}
 			return nil
 		}},
-		{"the kinds that Rudmar uses exist, with their attributes", kindsAreThere},
+		{"the kinds that Rudmar uses exist, with their attributes", listsKinds},
 		{"an unused scope is empty", func(ctx context.Context, t *trial) error {
 			_, s, err := t.find(ctx, "")
 			if err == nil && len(s.Resources) != 0 {
@@ -59,7 +59,7 @@ func rules() []rule {
 			if err != nil || len(archive) == 0 {
 				return err
 			}
-			return wants(t.client.PutArtifact(ctx, digest, other), http.StatusUnprocessableEntity, "an archive with other bytes")
+			return requests(t.client.PutArtifact(ctx, digest, other), http.StatusUnprocessableEntity, "an archive with other bytes")
 		}},
 		{"an archive can be uploaded twice", func(ctx context.Context, t *trial) error {
 			digest, archive, err := t.archive()
@@ -93,9 +93,9 @@ func rules() []rule {
 			}
 			_, err = t.client.Put(ctx, t.scope, "identity/warn",
 				platform.Change{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
-			return wants(err, http.StatusPreconditionFailed, "a change with an outdated tag")
+			return requests(err, http.StatusPreconditionFailed, "a change with an outdated tag")
 		}},
-		{"a change under a lost lease is refused", fencedOff},
+		{"a change under a lost lease is refused", rejectsOldFence},
 		{"a change of a fixed attribute is refused or replaces the whole resource", fixed},
 		{"the snapshot's fingerprint changes exactly with the state", fingerprint},
 		{"a known snapshot is not sent again", notModified},
@@ -111,11 +111,11 @@ func rules() []rule {
 		{"a resource beyond a quota is refused", beyondQuota},
 		{"an unknown attribute is refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "identity/warn", map[string]any{"colour": "green"})
-			return wants(err, http.StatusUnprocessableEntity, "an unknown attribute")
+			return requests(err, http.StatusUnprocessableEntity, "an unknown attribute")
 		}},
 		{"a resource with missing dependencies is refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "function/alone", t.config())
-			return wants(err, http.StatusConflict, "a function without an identity")
+			return requests(err, http.StatusConflict, "a function without an identity")
 		}},
 		{"a function can be deployed and invoked", deployed},
 		{"an invocation returns its response, timing, memory, log lines and revision", func(ctx context.Context, t *trial) error {
@@ -195,7 +195,7 @@ func rules() []rule {
 		}},
 		{"routes that match the same request are refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "route/warn/again", map[string]any{"method": "GET", "path": "/look/{other}", "enabled": true})
-			return wants(err, http.StatusConflict, "a second route for the same requests")
+			return requests(err, http.StatusConflict, "a second route for the same requests")
 		}},
 		{"metrics count invocations and errors", func(ctx context.Context, t *trial) error {
 			return eventually(ctx, 5*time.Second, func() (bool, error) {
@@ -209,7 +209,7 @@ func rules() []rule {
 		}},
 		{"metrics are available as one sum of the whole period, and stored data is counted", wholeSums},
 		{"a function with dependents cannot be deleted", func(ctx context.Context, t *trial) error {
-			return wants(t.client.Delete(ctx, t.scope, "function/warn", platform.Change{Key: t.key()}), http.StatusConflict,
+			return requests(t.client.Delete(ctx, t.scope, "function/warn", platform.Change{Key: t.key()}), http.StatusConflict,
 				"deleting a function that a pointer needs")
 		}},
 		{"a missing resource cannot be deleted", func(ctx context.Context, t *trial) error {
@@ -242,7 +242,7 @@ func packed(text string) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-func kindsAreThere(_ context.Context, t *trial) error {
+func listsKinds(_ context.Context, t *trial) error {
 	for kind, attributes := range map[string][]string{
 		resource.Identity: {"owner"}, resource.Grant: {"resource", "verbs"}, resource.Logs: {"retention"},
 		resource.Function: {"runtime", "handler", "memory", "timeout", "max_concurrency", "env.*"},
@@ -370,7 +370,7 @@ func fixed(ctx context.Context, t *trial) error {
 		return err
 	}
 	_, err := t.put(ctx, "grant/warn/fixed", to("second"))
-	if err := wants(err, http.StatusUnprocessableEntity, "a change of what cannot change in place"); err != nil {
+	if err := requests(err, http.StatusUnprocessableEntity, "a change of what cannot change in place"); err != nil {
 		return err
 	}
 	got, err := t.client.Put(ctx, t.scope, "grant/warn/fixed",

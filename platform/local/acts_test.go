@@ -17,14 +17,14 @@ import (
 
 	"rudmar/core/pack"
 	"rudmar/core/resource"
+	"rudmar/dbtest"
 	"rudmar/platform/api"
-	"rudmar/prepared/acts"
 )
 
 var update = flag.Bool("update", false, "write testdata/acts.txt anew")
 
 // acting makes up what happens to a scope of a platform whose loops stand still.
-func acting(t *testing.T) acts.Stage {
+func acting(t *testing.T) dbtest.Stage {
 	t.Helper()
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	var told bytes.Buffer
@@ -39,26 +39,26 @@ func acting(t *testing.T) acts.Stage {
 	must(t, err)
 
 	keys := 0
-	wished := func(address string, attributes map[string]any, change func(w *wish)) (string, wish) {
+	wished := func(address string, attributes map[string]any, change func(w *changeRequest)) (string, changeRequest) {
 		keys++
-		w := wish{Key: fmt.Sprint("k", keys), Attributes: attributes, Version: 3}
+		w := changeRequest{Key: fmt.Sprint("k", keys), Attributes: attributes, Version: 3}
 		if change != nil {
 			change(&w)
 		}
 		return address, w
 	}
-	put := func(name, address string, attributes map[string]any, change func(w *wish)) acts.Act {
+	put := func(name, address string, attributes map[string]any, change func(w *changeRequest)) dbtest.Act {
 		address, w := wished(address, attributes, change)
-		return acts.Act{Name: name, Do: func(ctx context.Context) error { _, err := p.put(ctx, sc, address, w); return err }}
+		return dbtest.Act{Name: name, Do: func(ctx context.Context) error { _, err := p.put(ctx, sc, address, w); return err }}
 	}
-	remove := func(name, address string, change func(w *wish)) acts.Act {
+	remove := func(name, address string, change func(w *changeRequest)) dbtest.Act {
 		address, w := wished(address, nil, change)
-		return acts.Act{Name: name, Do: func(ctx context.Context) error { return p.remove(ctx, sc, address, w) }}
+		return dbtest.Act{Name: name, Do: func(ctx context.Context) error { return p.remove(ctx, sc, address, w) }}
 	}
 	p.pool.tokens["mine"] = member{sc, "alarm"}
 	protocol := p.Protocol()
-	ask := func(name, token, method, path, body string) acts.Act {
-		return acts.Act{Name: name, Do: func(ctx context.Context) error {
+	ask := func(name, token, method, path, body string) dbtest.Act {
+		return dbtest.Act{Name: name, Do: func(ctx context.Context) error {
 			told.Reset()
 			q := httptest.NewRequestWithContext(ctx, method, path, strings.NewReader(body))
 			q.Header.Set("Authorization", "Bearer "+token)
@@ -78,8 +78,8 @@ func acting(t *testing.T) acts.Stage {
 	frozen := func(configuration string) map[string]any {
 		return map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": resource.RevisionID(listing.Digest(), configuration)}
 	}
-	secret := func(w *wish) { w.Secrets = map[string]string{"env.KEY": "hidden"} }
-	replaced := func(w *wish) { w.Replace = true }
+	secret := func(w *changeRequest) { w.Secrets = map[string]string{"env.KEY": "hidden"} }
+	replaced := func(w *changeRequest) { w.Replace = true }
 	subscribed := func(source string) map[string]any { return map[string]any{"source": source, "enabled": true} }
 	route := func(path string) map[string]any {
 		return map[string]any{"method": "GET", "path": path, "enabled": true}
@@ -113,7 +113,8 @@ func acting(t *testing.T) acts.Stage {
 			return nil
 		}
 	}
-	// triedFor delivers what was tried so often before, and looks whether its log says that it is a dead letter.
+	// triedFor delivers what was tried so often before, and looks whether its log says that it is a
+	// dead letter.
 	triedFor := func(before int, dead bool) func(ctx context.Context) error {
 		return func(ctx context.Context) error {
 			batch[0].attempts = before
@@ -126,9 +127,9 @@ func acting(t *testing.T) acts.Stage {
 			return nil
 		}
 	}
-	begins := func(name, address string, attributes map[string]any, change func(w *wish)) acts.Act {
+	begins := func(name, address string, attributes map[string]any, change func(w *changeRequest)) dbtest.Act {
 		address, w := wished(address, attributes, change)
-		return acts.Act{Name: name, Do: func(ctx context.Context) error { _, err := p.operations.begin(ctx, sc, address, w); return err }}
+		return dbtest.Act{Name: name, Do: func(ctx context.Context) error { _, err := p.operations.begin(ctx, sc, address, w); return err }}
 	}
 	carriesOut := func(ctx context.Context) error { _, err := p.operations.round(ctx); return err }
 	fires := func(ctx context.Context) error {
@@ -136,19 +137,19 @@ func acting(t *testing.T) acts.Stage {
 		defer calls.Wait()
 		return p.fireDue(ctx, &calls)
 	}
-	list := []acts.Act{
+	list := []dbtest.Act{
 		put("an identity is put", "identity/warn", identity("cold-nights"), nil),
 		{Name: "it is put by the same key", Do: func(ctx context.Context) error {
-			_, err := p.put(ctx, sc, "identity/warn", wish{Key: "k1", Attributes: identity("somebody")})
+			_, err := p.put(ctx, sc, "identity/warn", changeRequest{Key: "k1", Attributes: identity("somebody")})
 			return err
 		}},
-		put("it is changed by who saw another", "identity/warn", identity("growers"), func(w *wish) { w.Match = "other" }),
-		put("it is changed by who saw it", "identity/warn", identity("growers"), func(w *wish) { w.Match = tagOf(identity("cold-nights")) }),
-		put("what does not exist is changed", "identity/gone", identity("growers"), func(w *wish) { w.Match = "*" }),
+		put("it is changed by who saw another", "identity/warn", identity("growers"), func(w *changeRequest) { w.Match = "other" }),
+		put("it is changed by who saw it", "identity/warn", identity("growers"), func(w *changeRequest) { w.Match = tagOf(identity("cold-nights")) }),
+		put("what does not exist is changed", "identity/gone", identity("growers"), func(w *changeRequest) { w.Match = "*" }),
 		put("a grant with a secret is put", "grant/warn/secrets/key", map[string]any{"resource": "secrets/key", "verbs": []any{"read"}},
-			func(w *wish) { w.Secrets = map[string]string{"value": "hidden"} }),
-		put("who deploys puts log lines", "logs/warn", map[string]any{"retention": 5_000_000.0}, func(w *wish) { w.Fence = 7 }),
-		put("who deployed before is too late", "logs/warn", map[string]any{"retention": 6_000_000.0}, func(w *wish) { w.Fence = 6 }),
+			func(w *changeRequest) { w.Secrets = map[string]string{"value": "hidden"} }),
+		put("who deploys puts log lines", "logs/warn", map[string]any{"retention": 5_000_000.0}, func(w *changeRequest) { w.Fence = 7 }),
+		put("who deployed before is too late", "logs/warn", map[string]any{"retention": 6_000_000.0}, func(w *changeRequest) { w.Fence = 6 }),
 		put("a function is put", "function/warn", config(1<<27), secret),
 		put("a revision is put", "revision/warn", frozen(first), nil),
 		put("a pointer is put", "pointer/warn", map[string]any{"shares": map[string]any{resource.RevisionID(listing.Digest(), first): 100.0}}, nil),
@@ -188,11 +189,11 @@ func acting(t *testing.T) acts.Stage {
 		put("its log lines are kept too short", "logs/warn", map[string]any{"retention": 1000.0}, nil),
 		{Name: "an hour goes by", Do: func(context.Context) error { now = now.Add(time.Hour); return nil }},
 		{Name: "it fires", Do: fires},
-		put("it is called alarm", "identity/alarm", identity("growers"), func(w *wish) { w.Was = "warn" }),
-		put("it is called alarm again", "identity/alarm", identity("growers"), func(w *wish) { w.Was = "warn" }),
-		put("nothing is called alert", "identity/alert", identity("growers"), func(w *wish) { w.Was = "warn" }),
-		put("a log is no identity", "logs/alert", map[string]any{"retention": 5_000_000.0}, func(w *wish) { w.Was = "alarm" }),
-		remove("its pointer is removed by who saw another", "pointer/alarm", func(w *wish) { w.Match = "other" }),
+		put("it is called alarm", "identity/alarm", identity("growers"), func(w *changeRequest) { w.Was = "warn" }),
+		put("it is called alarm again", "identity/alarm", identity("growers"), func(w *changeRequest) { w.Was = "warn" }),
+		put("nothing is called alert", "identity/alert", identity("growers"), func(w *changeRequest) { w.Was = "warn" }),
+		put("a log is no identity", "logs/alert", map[string]any{"retention": 5_000_000.0}, func(w *changeRequest) { w.Was = "alarm" }),
+		remove("its pointer is removed by who saw another", "pointer/alarm", func(w *changeRequest) { w.Match = "other" }),
 		remove("a function that is called is removed", "function/alarm", nil),
 		remove("its pointer is removed", "pointer/alarm", nil),
 		remove("its pointer is removed twice", "pointer/alarm", nil),
@@ -229,18 +230,18 @@ func acting(t *testing.T) acts.Stage {
 		ask("it sends", "mine", "POST", data+"/queues/out", "7"),
 		begins("a change is accepted", "logs/alarm", map[string]any{"retention": 9_000_000.0}, nil),
 		{Name: "it is carried out", Do: carriesOut},
-		begins("a change is accepted that cannot be", "logs/alarm", map[string]any{"retention": 9_000_000.0}, func(w *wish) { w.Match, w.Key = "other", "again" }),
+		begins("a change is accepted that cannot be", "logs/alarm", map[string]any{"retention": 9_000_000.0}, func(w *changeRequest) { w.Match, w.Key = "other", "again" }),
 		{Name: "it fails", Do: carriesOut},
-		begins("it is requested once more", "logs/alarm", map[string]any{"retention": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("it is requested once more", "logs/alarm", map[string]any{"retention": 8_000_000.0}, func(w *changeRequest) { w.Key = "again" }),
 		{Name: "it is carried out now", Do: carriesOut},
-		begins("its log lines are to be removed", "logs/alarm", nil, func(w *wish) { w.Remove = true }),
+		begins("its log lines are to be removed", "logs/alarm", nil, func(w *changeRequest) { w.Remove = true }),
 		{Name: "they are removed", Do: carriesOut},
-		begins("what is done is requested again", "logs/alarm", map[string]any{"retention": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
+		begins("what is done is requested again", "logs/alarm", map[string]any{"retention": 7_000_000.0}, func(w *changeRequest) { w.Key = "again" }),
 		ask("the weather is slow", "secret", "PUT", "/hand/north/faults", `{"take_ms": 5}`),
 		remove("its revision is removed", "revision/alarm", nil),
 		remove("its function is removed", "function/alarm", nil),
 	}
-	return acts.Stage{Acts: list, DB: p.store.db.DB, After: func() { now = now.Add(10 * time.Millisecond) },
+	return dbtest.Stage{Acts: list, DB: p.store.db.DB, After: func() { now = now.Add(10 * time.Millisecond) },
 		Mask: func(line string) string {
 			return masked(strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line))
 		},
@@ -258,12 +259,12 @@ func masked(line string) string {
 
 // TestEachActKeepsJustThis holds all that each act leaves behind against testdata/acts.txt.
 func TestEachActKeepsJustThis(t *testing.T) {
-	acts.Held(t, acting(t), "testdata/acts.txt", *update)
+	dbtest.Held(t, acting(t), "testdata/acts.txt", *update)
 }
 
 // TestAllOfAnActOrNothing lets each act fail at each table that it writes to.
 func TestAllOfAnActOrNothing(t *testing.T) {
-	if faults := acts.Whole(t, acting(t), acting(t)); faults < 80 {
+	if faults := dbtest.Whole(t, acting(t), acting(t)); faults < 80 {
 		t.Errorf("only %d faults were tried", faults)
 	}
 }

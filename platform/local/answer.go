@@ -44,24 +44,24 @@ func withoutOwnCookies(h http.Header) {
 	}
 }
 
-// notTheirs are headers that say how an answer travels, or what a browser is to
+// reservedHeaders are headers that say how an answer travels, or what a browser is to
 // do with a whole host name: they are the server's to set.
-func notTheirs() []string {
+func reservedHeaders() []string {
 	return []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te",
 		"Trailer", "Transfer-Encoding", "Upgrade",
 		"Content-Length", "Date", "Server", "Alt-Svc", "Clear-Site-Data", "Strict-Transport-Security", "Public-Key-Pins",
 		"Service-Worker-Allowed", "Rudmar-Invocation", "Rudmar-Revision"}
 }
 
-// routeAnswer turns what a handler gave back into an HTTP answer.
-type routeAnswer struct {
+// routeResponse turns what a handler gave back into an HTTP answer.
+type routeResponse struct {
 	platform   *Platform
 	call       call
 	invocation api.Invocation
 }
 
 // tell writes a line about the answer to the function's log.
-func (a *routeAnswer) tell(format string, args ...any) {
+func (a *routeResponse) tell(format string, args ...any) {
 	a.platform.observed.line(a.call.at, api.LogLine{
 		At: time.Now().UnixMilli(), Function: a.call.at.function, Revision: a.invocation.Revision,
 		Invocation: a.invocation.Id, Stream: "platform", Text: fmt.Sprintf(format, args...),
@@ -69,7 +69,7 @@ func (a *routeAnswer) tell(format string, args ...any) {
 }
 
 // write answers {status, headers, body}, or any other JSON as a 200.
-func (a *routeAnswer) write(w http.ResponseWriter) error {
+func (a *routeResponse) write(w http.ResponseWriter) error {
 	inv := a.invocation
 	w.Header().Set("Rudmar-Invocation", inv.Id)
 	w.Header().Set("Rudmar-Revision", inv.Revision)
@@ -119,14 +119,14 @@ func (a *routeAnswer) write(w http.ResponseWriter) error {
 }
 
 // headers sets the headers that a function gave, but for those that it may not.
-func (a *routeAnswer) headers(to http.Header, given map[string]any) {
+func (a *routeResponse) headers(to http.Header, given map[string]any) {
 	for _, name := range slices.Sorted(maps.Keys(given)) {
 		value := fmt.Sprint(given[name])
 		known := http.CanonicalHeaderKey(name)
 		switch {
 		case !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value):
 			a.tell("dropped header %q: its name or value is not valid in HTTP", name)
-		case slices.Contains(notTheirs(), known):
+		case slices.Contains(reservedHeaders(), known):
 			a.tell("dropped header %s: a function cannot set it", known)
 		case known == "Set-Cookie" && !mayBeSet(value):
 			a.tell("dropped cookie %q: it must belong to the route's own host and not use Rudmar's cookie names",
@@ -137,7 +137,7 @@ func (a *routeAnswer) headers(to http.Header, given map[string]any) {
 	}
 }
 
-// mayBeSet tells whether a function may set a cookie: one of its own host alone.
+// mayBeSet reports whether a function may set a cookie: one of its own host alone.
 func mayBeSet(cookie string) bool {
 	name, _, _ := strings.Cut(cookie, "=")
 	if ownCookie(name) {

@@ -58,7 +58,7 @@ func (a *archives) put(digest string, archive []byte) error {
 	return nil
 }
 
-// read gives what is inside of an archive. Where it is not what it was, that is
+// read returns what is inside of an archive. Where it is not what it was, that is
 // noticed.
 func (a *archives) read(digest string) ([]pack.Entry, error) {
 	text, err := os.ReadFile(a.file(digest))
@@ -75,7 +75,7 @@ func (a *archives) read(digest string) ([]pack.Entry, error) {
 	return entries, err
 }
 
-// whole tells whether an archive is there as it was put.
+// whole reports whether an archive is there as it was put.
 func (a *archives) whole(digest string) bool {
 	info, err := os.Stat(a.file(digest))
 	if err != nil {

@@ -136,7 +136,7 @@ func TestCountsComeTogether(t *testing.T) {
 			}
 			now = now.Add(time.Second)
 		}
-		cut.observed.putBack(minutes, uses)
+		cut.observed.rewind(minutes, uses)
 	}
 	whole.observed.flush(t.Context())
 	cut.observed.flush(t.Context())

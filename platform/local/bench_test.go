@@ -158,7 +158,7 @@ func (p *bare) end() {
 	_ = p.cmd.Wait() // it ends when its input does
 }
 
-// BenchmarkWarmCall tells how long a warm call through a route takes, as a
+// BenchmarkWarmCall reports how long a warm call through a route takes, as a
 // multiple of a bare round trip to the same interpreter over a pipe and an
 // empty Echo handler together.
 func BenchmarkWarmCall(b *testing.B) {
@@ -211,7 +211,7 @@ func errorsOr(first, second error) error {
 	return second
 }
 
-// BenchmarkColdStart tells how long a cold start takes, as a multiple of
+// BenchmarkColdStart reports how long a cold start takes, as a multiple of
 // starting the same interpreter with the same handler by hand.
 func BenchmarkColdStart(b *testing.B) {
 	k := newBench(b, 10)

@@ -16,7 +16,7 @@ import (
 	"rudmar/core/access"
 	"rudmar/core/event"
 	"rudmar/core/resource"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 // Limits of what functions keep, in bytes.
@@ -121,13 +121,13 @@ func (p *Platform) readObject(c *echo.Context, at member, name, key string) erro
 	return c.Blob(http.StatusOK, kind, content)
 }
 
-// handObject and handMessage do what a function may do, for somebody who tries
+// serveObject and handMessage do what a function may do, for somebody who tries
 // things out.
-func (p *Platform) handObject(c *echo.Context) error {
+func (p *Platform) serveObject(c *echo.Context) error {
 	return p.writeObject(c, member{scope: scopeOf(c)}, c.Param("name"), c.Param("*"))
 }
 
-func (p *Platform) handMessage(c *echo.Context) error {
+func (p *Platform) serveMessage(c *echo.Context) error {
 	return p.sendMessage(c, member{scope: scopeOf(c)}, c.Param("name"), "")
 }
 
@@ -145,7 +145,7 @@ func (p *Platform) writeObject(c *echo.Context, at member, name, key string) err
 	if kind == "" {
 		kind = "application/octet-stream"
 	}
-	err = p.store.within(ctx, func(tx prepared.Tx) error {
+	err = p.store.within(ctx, func(tx sqlstmt.Tx) error {
 		what := event.Created
 		var there int
 		if err := tx.QueryRowContext(ctx,
@@ -173,7 +173,7 @@ func (p *Platform) writeObject(c *echo.Context, at member, name, key string) err
 
 func (p *Platform) deleteObject(c *echo.Context, at member, name, key string) error {
 	ctx := c.Request().Context()
-	err := p.store.within(ctx, func(tx prepared.Tx) error {
+	err := p.store.within(ctx, func(tx sqlstmt.Tx) error {
 		done, err := tx.ExecContext(ctx,
 			`DELETE FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`, at.region,
 			at.service, at.stage, name, key)

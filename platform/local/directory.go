@@ -37,7 +37,7 @@ func newDirectory(s *store) *directory {
 	return &directory{store: s, scopes: map[scope]*listing{}}
 }
 
-// forget tells that something has changed in a scope.
+// forget drops what is remembered of a scope that has changed.
 func (d *directory) forget(sc scope) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -45,7 +45,7 @@ func (d *directory) forget(sc scope) {
 	delete(d.scopes, sc)
 }
 
-// of gives what is there in a scope.
+// of returns what is there in a scope.
 func (d *directory) of(ctx context.Context, sc scope) (*listing, error) {
 	d.mu.Lock()
 	known, before := d.scopes[sc], d.changes
@@ -93,8 +93,8 @@ func (l *listing) add(sc scope, r row) {
 	}
 }
 
-// takersOf lists the functions that take from a queue.
-func (l *listing) takersOf(queue string) []string {
+// subscribersOf lists the functions that take from a queue.
+func (l *listing) subscribersOf(queue string) []string {
 	out := []string{}
 	for _, s := range l.subscriptions {
 		if s.kind == "queue" && s.source == queue {
@@ -104,7 +104,7 @@ func (l *listing) takersOf(queue string) []string {
 	return out
 }
 
-// revision gives a revision of a function; false where it is not kept.
+// revision returns a revision of a function; false where it is not kept.
 func (d *directory) revision(ctx context.Context, l *listing, at member, id string) (revision, bool, error) {
 	key := [2]string{at.function, id}
 	l.mu.Lock()
@@ -122,7 +122,7 @@ func (d *directory) revision(ctx context.Context, l *listing, at member, id stri
 	return r, ok, err
 }
 
-// functionOf gives the function that an address is about.
+// functionOf returns the function that an address is about.
 func functionOf(address string) string {
 	_, rest, _ := strings.Cut(address, "/")
 	function, _, _ := strings.Cut(rest, "/")

@@ -15,7 +15,7 @@ import (
 	"rudmar/platform/local/wasm"
 )
 
-// code gives the piece of docs/functions.md in a language.
+// code returns the piece of docs/functions.md in a language.
 func code(t *testing.T, language string) string {
 	t.Helper()
 	text, err := os.ReadFile("../../docs/functions.md")

@@ -15,7 +15,7 @@ import (
 	"rudmar/core/pack"
 	"rudmar/core/resource"
 	"rudmar/platform/api"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 // maxAttempts is how often a message is tried before it becomes a dead letter.
@@ -106,7 +106,7 @@ func (p *Platform) subscriptions(ctx context.Context) ([]subscription, error) {
 
 // objectEvent puts an event for each function that subscribes to it, in the
 // transaction that changes the object.
-func (p *Platform) objectEvent(ctx context.Context, tx prepared.Tx, sc scope, what string, object event.Object) error {
+func (p *Platform) objectEvent(ctx context.Context, tx sqlstmt.Tx, sc scope, what string, object event.Object) error {
 	rows, err := p.store.resources(ctx, tx, sc, "AND kind = ?", resource.Subscription)
 	if err != nil {
 		return err
@@ -145,7 +145,7 @@ func (p *Platform) putEvent(ctx context.Context, tx executor, s subscription, ev
 	return err
 }
 
-// ended tells the functions that wait for a function's end.
+// ended sends messages to the functions that run after a function.
 func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 	end := event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Response: inv.Response,
 		Error: inv.Error, Event: c.event}
@@ -174,7 +174,7 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 	}
 }
 
-// run gives messages out until the context ends. What was under way when the
+// run delivers messages until the context ends. What was under way when the
 // platform was ended is tried again.
 func (d *dispatcher) run(ctx context.Context) {
 	free := false // what an earlier process had taken can be taken again
@@ -263,7 +263,7 @@ func (d *dispatcher) leave(s subscription) {
 func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error) {
 	now := d.platform.options.Now().UnixMilli()
 	var out []message
-	err := d.platform.store.within(ctx, func(tx prepared.Tx) error {
+	err := d.platform.store.within(ctx, func(tx sqlstmt.Tx) error {
 		queue, own := "", s.address
 		if s.kind == "queue" {
 			queue, own = s.source, ""
@@ -335,7 +335,7 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 	}
 	ctx = context.WithoutCancel(ctx)
 	now := p.options.Now()
-	err = p.store.within(ctx, func(tx prepared.Tx) error {
+	err = p.store.within(ctx, func(tx sqlstmt.Tx) error {
 		for _, m := range batch {
 			attempts := m.attempts + 1
 			query, args := `DELETE FROM messages WHERE id = ?`, []any{m.id}

@@ -29,7 +29,7 @@ func (s *stand) noting(name string, changes map[string]any) {
 	s.put("grant/"+name+"/tables/seen", map[string]any{"resource": "tables/seen", "verbs": []any{"write", "query"}})
 }
 
-// seen gives the events that a function wrote down, by a function that may look.
+// seen returns the events that a function wrote down, by a function that may look.
 func (s *stand) seen(name string) []map[string]any {
 	s.Helper()
 	inv := s.call("looker", map[string]any{"prefix": name + "-"})

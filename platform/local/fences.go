@@ -4,13 +4,13 @@ import (
 	"context"
 	"net/http"
 
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 // fenced refuses a change whose fence is smaller than one that the scope has seen,
 // and keeps a greater one. A change without one (0) is not held against any: it is
 // made by hand.
-func fenced(ctx context.Context, tx prepared.Tx, sc scope, fence int64) error {
+func fenced(ctx context.Context, tx sqlstmt.Tx, sc scope, fence int64) error {
 	if fence == 0 {
 		return nil
 	}

@@ -38,7 +38,7 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 		return inv, err
 	}
 	function, ok := there.rows[resource.Function+"/"+c.at.function]
-	r, pointed, err := p.pick(ctx, c, there)
+	r, pointed, err := p.choosePointer(ctx, c, there)
 	if err != nil {
 		return inv, err
 	}
@@ -67,9 +67,9 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	return inv, nil
 }
 
-// pick chooses a revision by the pointer's shares: at random, or always the same
+// choosePointer chooses a revision by the pointer's shares: at random, or always the same
 // one for a caller who wants to stay.
-func (p *Platform) pick(ctx context.Context, c call, there *listing) (revision, bool, error) {
+func (p *Platform) choosePointer(ctx context.Context, c call, there *listing) (revision, bool, error) {
 	at := c.at
 	pointer, ok := there.rows[resource.Pointer+"/"+at.function]
 	if !ok {
@@ -194,7 +194,7 @@ func (p *Platform) awaitReady(in *instance, deadline time.Time, timeout time.Dur
 	return false
 }
 
-// conclude says in words how a call ended.
+// conclude records how an invocation ended.
 func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.Duration, inv *api.Invocation) {
 	switch {
 	case in.over.Load() || answer.Memory || err != nil && in.cage.Starved():

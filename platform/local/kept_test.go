@@ -23,14 +23,14 @@ import (
 	"rudmar/platform/api"
 )
 
-// putting gives a platform whose loops stand still, and how a resource is put there.
+// putting returns a platform whose loops stand still, and how a resource is put there.
 func putting(t *testing.T) (p *Platform, sc scope, put func(address string, attributes map[string]any) error) {
 	t.Helper()
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	p, sc = still(t, &now, slog.New(slog.DiscardHandler)), scope{"north", "frostline", "trial"}
 	return p, sc, func(address string, attributes map[string]any) error {
 		now = now.Add(time.Second)
-		_, err := p.put(t.Context(), sc, address, wish{Key: random(8), Attributes: attributes, Replace: true})
+		_, err := p.put(t.Context(), sc, address, changeRequest{Key: random(8), Attributes: attributes, Replace: true})
 		return err
 	}
 }
@@ -150,7 +150,7 @@ func TestAnOlderPlatform(t *testing.T) {
 		attributes map[string]any
 	}{{"identity/warn", map[string]any{"owner": "x"}}, {"function/warn", config()},
 		{"route/warn/ask", map[string]any{"method": "GET", "path": "/hills", "enabled": true}}} {
-		if _, err := p.put(t.Context(), sc, r.address, wish{Key: r.address, Attributes: r.attributes}); err != nil {
+		if _, err := p.put(t.Context(), sc, r.address, changeRequest{Key: r.address, Attributes: r.attributes}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -171,7 +171,7 @@ func TestAnOlderPlatform(t *testing.T) {
 	if p, err = open(); err != nil {
 		t.Fatal(err)
 	}
-	_, err = p.put(t.Context(), sc, "route/warn/other", wish{Key: "other", Attributes: map[string]any{"method": "GET", "path": "/hills", "enabled": true}})
+	_, err = p.put(t.Context(), sc, "route/warn/other", changeRequest{Key: "other", Attributes: map[string]any{"method": "GET", "path": "/hills", "enabled": true}})
 	if err == nil || !strings.Contains(err.Error(), "route/warn/ask both match the request GET /hills") {
 		t.Errorf("what an older program put there is taken twice: %v", err)
 	}
@@ -251,7 +251,7 @@ func TestWhatIsGatheredIsRenamed(t *testing.T) {
 	seen("warn")
 	for was, now := range []string{"alert", "alarm"} {
 		before := []string{"warn", "alert"}[was]
-		if _, err := p.put(t.Context(), sc, "identity/"+now, wish{Key: now, Was: before, Attributes: map[string]any{"owner": "x"}}); err != nil {
+		if _, err := p.put(t.Context(), sc, "identity/"+now, changeRequest{Key: now, Was: before, Attributes: map[string]any{"owner": "x"}}); err != nil {
 			t.Fatal(err)
 		}
 		seen("warn") // of a call that began under the first name

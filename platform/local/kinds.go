@@ -11,7 +11,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// Regions of the local platform.
+// regions of the local platform.
 func regions() []string { return []string{"north", "coast", "lake"} }
 
 // kinds lists the kinds of resources and their attributes. Everything else in
@@ -83,7 +83,7 @@ func permissions() []api.PermissionKind {
 	}
 }
 
-// checkAttributes tells what is wrong with the attributes of a resource.
+// checkAttributes reports what is wrong with the attributes of a resource.
 func checkAttributes(kind string, attributes map[string]any) error {
 	for _, k := range kinds() {
 		if k.Kind != kind {

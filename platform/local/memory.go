@@ -67,7 +67,7 @@ func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
 	return w
 }
 
-// heldByOne gives what a process holds for itself, in bytes; false where it is gone.
+// heldByOne returns what a process holds for itself, in bytes; false where it is gone.
 func heldByOne(statm *os.File) (int64, bool) {
 	var buffer [128]byte
 	n, err := statm.ReadAt(buffer[:], 0)
@@ -80,7 +80,7 @@ func heldByOne(statm *os.File) (int64, bool) {
 	return (resident - shared) * int64(os.Getpagesize()), true
 }
 
-// heldByAll gives what processes hold together, with memory that they share.
+// heldByAll returns what processes hold together, with memory that they share.
 func heldByAll(pids []int) int64 {
 	var sum int64
 	for _, pid := range pids {
@@ -96,7 +96,7 @@ func (w *memoryWatch) slow() { w.tick.Reset(lookAtRest) }
 // fast looks as often as a call needs it.
 func (w *memoryWatch) fast() { w.tick.Reset(lookEvery) }
 
-// held gives what the process held at the last look, in bytes.
+// held returns what the process held at the last look, in bytes.
 func (w *memoryWatch) held() int64 { return w.now.Load() }
 
 func (w *memoryWatch) stop() {
@@ -126,7 +126,7 @@ func (w *memoryWatch) awaitReset() { w.resetting.Wait() }
 // left as it is: forgetting it costs more than a small call.
 const nearPeak = 256 << 10
 
-// peak gives the highest resident size since reset, in bytes, and whether it
+// peak returns the highest resident size since reset, in bytes, and whether it
 // has to be reset for the next call's to be told.
 func (w *memoryWatch) peak() (bytes int64, old bool) {
 	if w.status == nil {

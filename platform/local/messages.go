@@ -57,7 +57,7 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 				return nil, err
 			}
 		}
-		out[i].Source, out[i].Functions = "queues/"+queue, there.takersOf(queue)
+		out[i].Source, out[i].Functions = "queues/"+queue, there.subscribersOf(queue)
 	}
 	return out, nil
 }

@@ -15,7 +15,7 @@ import (
 
 	"rudmar/core/metrics"
 	"rudmar/platform/api"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 // flushEvery is how long a log line or a count may be in memory only.
@@ -185,7 +185,7 @@ func (o *observations) flush(ctx context.Context) {
 		return
 	}
 	err := o.store.within(context.WithoutCancel(ctx),
-		func(tx prepared.Tx) error { return write(tx, lines, minutes, uses) })
+		func(tx sqlstmt.Tx) error { return write(tx, lines, minutes, uses) })
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err == nil {
@@ -204,11 +204,11 @@ func (o *observations) flush(ctx context.Context) {
 		o.log.Error("the oldest log lines are lost: they could not be written for too long", "lines", over)
 		o.lines = slices.Clone(o.lines[over:])
 	}
-	o.putBack(minutes, uses)
+	o.rewind(minutes, uses)
 }
 
-// putBack adds to what was counted since what could not be written.
-func (o *observations) putBack(minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) {
+// rewind adds to what was counted since what could not be written.
+func (o *observations) rewind(minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) {
 	for key, m := range minutes {
 		now := o.minutes[key]
 		if now == nil {
@@ -239,7 +239,7 @@ func (o *observations) putBack(minutes map[minuteKey]*api.MinuteSum, uses map[us
 // there are many.
 const atOnceWritten = 64
 
-func writeLines(tx prepared.Tx, lines []placedLine) error {
+func writeLines(tx sqlstmt.Tx, lines []placedLine) error {
 	for part := range slices.Chunk(lines, atOnceWritten) {
 		values := strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?)", len(part))[1:]
 		args := make([]any, 0, 11*len(part))
@@ -255,7 +255,7 @@ func writeLines(tx prepared.Tx, lines []placedLine) error {
 	return nil
 }
 
-func write(tx prepared.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
+func write(tx sqlstmt.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
 	if err := writeLines(tx, lines); err != nil {
 		return err
 	}

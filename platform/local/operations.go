@@ -26,9 +26,9 @@ func newOperations(p *Platform) *operations {
 	return &operations{platform: p, wake: make(chan struct{}, 1)}
 }
 
-// wanted tells whether a change is to be an operation: where the caller prefers
+// requested reports whether a change is to be an operation: where the caller prefers
 // that (RFC 7240), or where the region's weather makes changes take long.
-func (o *operations) wanted(sc scope, prefer *string) bool {
+func (o *operations) requested(sc scope, prefer *string) bool {
 	for word := range strings.SplitSeq(orZero(prefer), ",") {
 		if strings.TrimSpace(word) == "respond-async" {
 			return true
@@ -39,7 +39,7 @@ func (o *operations) wanted(sc scope, prefer *string) bool {
 
 // begin accepts a change. The same key gives the same operation again; one that
 // failed is tried once more, as a change that was refused at once would be.
-func (o *operations) begin(ctx context.Context, sc scope, address string, w wish) (api.Operation, error) {
+func (o *operations) begin(ctx context.Context, sc scope, address string, w changeRequest) (api.Operation, error) {
 	if !w.Remove {
 		if err := admissible(sc, address, w.Attributes); err != nil {
 			return api.Operation{}, err
@@ -68,7 +68,7 @@ func (o *operations) begin(ctx context.Context, sc scope, address string, w wish
 	return o.find(ctx, "key", w.Key)
 }
 
-// find gives the operation of an id or of a key.
+// find returns the operation of an id or of a key.
 func (o *operations) find(ctx context.Context, column, value string) (api.Operation, error) {
 	var out api.Operation
 	var ended int64
@@ -127,22 +127,22 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 		if wait := time.UnixMilli(due).Sub(o.platform.options.Now()); wait > 0 {
 			return min(max(wait, atLeast), atMost), nil
 		}
-		w := wish{Key: key}
+		w := changeRequest{Key: key}
 		if text, err = o.platform.store.unsealed(sc, text); err == nil {
 			err = json.Unmarshal([]byte(text), &w)
 		}
 		if err != nil {
 			return time.Second, fmt.Errorf("reading operation %s: %w", id, err)
 		}
-		if err := o.carryOut(ctx, id, sc, address, w); err != nil {
+		if err := o.execute(ctx, id, sc, address, w); err != nil {
 			return time.Second, err
 		}
 	}
 }
 
-// carryOut makes the change. Its key is that of the request, so that a platform
+// execute makes the change. Its key is that of the request, so that a platform
 // that was killed between the change and its note does not make it twice.
-func (o *operations) carryOut(ctx context.Context, id string, sc scope, address string, w wish) error {
+func (o *operations) execute(ctx context.Context, id string, sc scope, address string, w changeRequest) error {
 	state := api.OperationDone
 	var resource *api.Resource
 	var problem *api.Problem
@@ -178,7 +178,7 @@ func (o *operations) carryOut(ctx context.Context, id string, sc scope, address 
 }
 
 // accepted is how an operation is answered.
-func (o *operations) accepted(ctx context.Context, sc scope, address string, w wish) (api.AcceptedJSONResponse, error) {
+func (o *operations) accepted(ctx context.Context, sc scope, address string, w changeRequest) (api.AcceptedJSONResponse, error) {
 	op, err := o.begin(ctx, sc, address, w)
 	where := "/operations/" + op.Id
 	return api.AcceptedJSONResponse{Body: op, Headers: api.AcceptedResponseHeaders{Location: &where}}, err
@@ -190,7 +190,7 @@ func (s *protocol) GetOperation(ctx context.Context, r api.GetOperationRequestOb
 	return api.GetOperation200JSONResponse{Body: op}, err
 }
 
-// orZero gives what an optional value is, or nothing.
+// orZero returns what an optional value is, or nothing.
 func orZero[T any](v *T) T {
 	if v == nil {
 		var zero T

@@ -84,7 +84,7 @@ func (o *outputs) follow() {
 	all.Wait()
 }
 
-// attach gives lines to keep from now on, those from before first.
+// attach sends lines to a log from now on, earlier lines first.
 func (o *outputs) attach(keep func(output)) {
 	o.mu.Lock()
 	defer o.mu.Unlock()

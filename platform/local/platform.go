@@ -1,6 +1,6 @@
-// Package local is the local platform: a small function platform that ships
-// with Rudmar, really runs functions, and answers the platform protocol. It is
-// a stand-in for what a company runs, and keeps its truth apart from Rudmar's.
+// Package local is the local platform: a small function platform that is part of Rudmar, runs
+// functions, and implements the platform protocol. It stands in for the platform of a company and
+// keeps its own state, apart from Rudmar's.
 package local
 
 import (
@@ -22,7 +22,7 @@ import (
 
 	"rudmar/cage"
 	"rudmar/core/canon"
-	"rudmar/folder"
+	"rudmar/datadir"
 )
 
 // Options is how a local platform runs.
@@ -57,7 +57,7 @@ type Platform struct {
 	observed     *observations
 	dispatch     *dispatcher
 	directory    *directory
-	skies        *skies
+	skies        *faultStore
 	fingerprints fingerprints
 	operations   *operations
 	cages        *cage.Keeper
@@ -110,8 +110,8 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 			return nil, fmt.Errorf("creating the platform's folder: %w", err)
 		}
 	}
-	lock, err := folder.Take(ctx, filepath.Join(o.Dir, LockFile))
-	if errors.Is(err, folder.ErrHeld) {
+	lock, err := datadir.Take(ctx, filepath.Join(o.Dir, LockFile))
+	if errors.Is(err, datadir.ErrHeld) {
 		return nil, fmt.Errorf("%w: %s", ErrTaken, o.Dir)
 	}
 	if err != nil {
@@ -130,7 +130,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	p.dispatch = newDispatcher(p)
 	p.directory = newDirectory(st)
 	p.operations = newOperations(p)
-	if p.skies, err = openSkies(ctx, st, o.Now); err != nil {
+	if p.skies, err = openFaults(ctx, st, o.Now); err != nil {
 		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}
 	if p.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Self: o.Self, Ready: readyCages,
@@ -161,7 +161,7 @@ func (p *Platform) withoutPaths(text string) string {
 // readyCages is how many empty cages wait for a cold start.
 const readyCages = 4
 
-// notes says in words what keeps functions apart less than it could.
+// notes returns in words what keeps functions apart less than it could.
 func (p *Platform) notes() []string { return p.cages.Missing() }
 
 // Close ends all instances and writes what is still in memory.

@@ -300,7 +300,7 @@ func (p *pool) close() {
 	}
 }
 
-// holder tells which function a token belongs to.
+// holder reports which function a token belongs to.
 func (p *pool) holder(token string) (member, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

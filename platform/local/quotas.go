@@ -7,7 +7,7 @@ import (
 
 	"rudmar/core/resource"
 	"rudmar/platform/api"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 // quotaProblem is the type of the problem of one resource too many.
@@ -33,8 +33,8 @@ func prices() []api.Price {
 	}
 }
 
-// withinQuotas tells whether one more resource of a kind may be there.
-func withinQuotas(ctx context.Context, tx prepared.Tx, sc scope, kind, function string) error {
+// withinQuotas reports whether one more resource of a kind may be there.
+func withinQuotas(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, function string) error {
 	for _, q := range quotas() {
 		if q.Kind != kind {
 			continue

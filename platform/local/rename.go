@@ -5,12 +5,12 @@ import (
 
 	"rudmar/core/resource"
 	"rudmar/platform/api"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
-// rename gives all that is kept of a function another name, in the transaction
+// rename moves all data of a function to another name, in the transaction
 // that puts its identity: callers by a route notice nothing.
-func (p *Platform) rename(ctx context.Context, tx prepared.Tx, sc scope, kind, was, now string) error {
+func (p *Platform) rename(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, was, now string) error {
 	if kind != resource.Identity {
 		return refuse(422, "only an identity can be renamed; %s/%s is not one", kind, now)
 	}
@@ -84,7 +84,7 @@ func (o *observations) called(was, now member) {
 	o.uses = uses
 }
 
-// nameOf gives a function by its newest name.
+// nameOf returns a function by its newest name.
 func (o *observations) nameOf(at member) member {
 	if name, ok := o.renamed[at]; ok {
 		at.function = name

@@ -15,7 +15,7 @@ import (
 	"rudmar/core/route"
 	"rudmar/core/timing"
 	"rudmar/platform/api"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 // keptRevisions is how many revisions of a function stay callable.
@@ -31,7 +31,7 @@ type refusal struct {
 
 func (r *refusal) Error() string { return r.detail }
 
-// problem gives it in the form of RFC 9457.
+// problem returns it in the form of RFC 9457.
 func (r *refusal) problem() api.Problem {
 	kind := r.kind
 	if kind == "" {
@@ -44,9 +44,9 @@ func refuse(status int, format string, args ...any) error {
 	return &refusal{status: status, title: http.StatusText(status), detail: fmt.Sprintf(format, args...)}
 }
 
-// wish is a change of a resource; Remove is for operations, whose wishes are
+// changeRequest is a change of a resource; Remove is for operations, whose wishes are
 // kept in the form of JSON.
-type wish struct {
+type changeRequest struct {
 	Key        string            `json:"-"`
 	Remove     bool              `json:"remove,omitempty"`
 	Match      string            `json:"match,omitempty"`
@@ -91,14 +91,14 @@ func admissible(sc scope, address string, attributes map[string]any) error {
 }
 
 // put makes a resource be as wished. The same key gives the same answer.
-func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (api.Resource, error) {
+func (p *Platform) put(ctx context.Context, sc scope, address string, w changeRequest) (api.Resource, error) {
 	if err := admissible(sc, address, w.Attributes); err != nil {
 		return api.Resource{}, err
 	}
 	kind, rest, _ := strings.Cut(address, "/")
 	function, _, _ := strings.Cut(rest, "/")
 	if kind == resource.Revision {
-		if err := p.makeReady(ctx, sc, function, w); err != nil {
+		if err := p.prepare(ctx, sc, function, w); err != nil {
 			return api.Resource{}, err
 		}
 	}
@@ -109,7 +109,7 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	var out api.Resource
 	var was *api.Resource
 	changed := false
-	err := p.store.within(ctx, func(tx prepared.Tx) error {
+	err := p.store.within(ctx, func(tx sqlstmt.Tx) error {
 		if done, err := answered(ctx, tx, w.Key, &out); done || err != nil {
 			return err
 		}
@@ -186,9 +186,9 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	return out, err
 }
 
-// makeReady unpacks and compiles what a revision runs, so that its first call
+// prepare unpacks and compiles what a revision runs, so that its first call
 // need not: what cannot be is no revision.
-func (p *Platform) makeReady(ctx context.Context, sc scope, function string, w wish) error {
+func (p *Platform) prepare(ctx context.Context, sc scope, function string, w changeRequest) error {
 	artifact, _ := w.Attributes["artifact"].(string)
 	config, there, err := p.store.resource(ctx, p.store.db, sc, resource.Function+"/"+function)
 	if err != nil || !there {
@@ -204,7 +204,7 @@ func (p *Platform) makeReady(ctx context.Context, sc scope, function string, w w
 	return nil
 }
 
-func answered(ctx context.Context, tx prepared.Tx, key string, out any) (bool, error) {
+func answered(ctx context.Context, tx sqlstmt.Tx, key string, out any) (bool, error) {
 	var body string
 	err := tx.QueryRowContext(ctx, `SELECT body FROM answered WHERE key = ?`, key).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -216,7 +216,7 @@ func answered(ctx context.Context, tx prepared.Tx, key string, out any) (bool, e
 	return err == nil, err
 }
 
-func remember(ctx context.Context, tx prepared.Tx, key string, out any, at int64) error {
+func remember(ctx context.Context, tx sqlstmt.Tx, key string, out any, at int64) error {
 	body, err := json.Marshal(out)
 	if err != nil {
 		return err
@@ -238,8 +238,8 @@ func matches(before row, exists bool, match string) error {
 }
 
 // allowed checks what a resource needs before it may be as wished.
-func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, function, address string,
-	w wish) error {
+func (p *Platform) allowed(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, function, address string,
+	w changeRequest) error {
 	need := func(other string) error {
 		if _, ok, err := p.store.resource(ctx, tx, sc, other); err != nil || !ok {
 			return errors.Join(err, refuse(409, "%s needs %s, which does not exist", address, other))
@@ -284,7 +284,7 @@ func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, 
 	return nil
 }
 
-func (p *Platform) allowedRevision(ctx context.Context, tx prepared.Tx, sc scope, function string,
+func (p *Platform) allowedRevision(ctx context.Context, tx sqlstmt.Tx, sc scope, function string,
 	attributes map[string]any) error {
 	config, ok, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil || !ok {
@@ -305,7 +305,7 @@ func (p *Platform) allowedRevision(ctx context.Context, tx prepared.Tx, sc scope
 }
 
 // freeze keeps a revision, and forgets the oldest that nothing points to.
-func (p *Platform) freeze(ctx context.Context, tx prepared.Tx, sc scope, function string, w wish) error {
+func (p *Platform) freeze(ctx context.Context, tx sqlstmt.Tx, sc scope, function string, w changeRequest) error {
 	config, _, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil {
 		return err
@@ -361,7 +361,7 @@ func (p *Platform) freeze(ctx context.Context, tx prepared.Tx, sc scope, functio
 	return nil
 }
 
-func (p *Platform) allowedRoute(ctx context.Context, tx prepared.Tx, sc scope, address string,
+func (p *Platform) allowedRoute(ctx context.Context, tx sqlstmt.Tx, sc scope, address string,
 	attributes map[string]any) error {
 	parsed, err := route.Parse(fmt.Sprint(attributes["method"], " ", attributes["path"]))
 	if err != nil {
@@ -381,7 +381,7 @@ func (p *Platform) allowedRoute(ctx context.Context, tx prepared.Tx, sc scope, a
 	return errors.Join(err, refuse(409, "%s and %s both match the request %s", address, other, request))
 }
 
-// takenBy gives the key of what a route takes; ” where it takes nothing, or is none.
+// takenBy returns the key of what a route takes; ” where it takes nothing, or is none.
 func takenBy(kind string, attributes map[string]any) string {
 	if kind != resource.Route || attributes["enabled"] == false {
 		return ""
@@ -404,10 +404,10 @@ func scheduleOf(attributes map[string]any) (timing.Schedule, error) {
 }
 
 // remove takes a resource away.
-func (p *Platform) remove(ctx context.Context, sc scope, address string, w wish) error {
+func (p *Platform) remove(ctx context.Context, sc scope, address string, w changeRequest) error {
 	kind, function, _ := strings.Cut(address, "/")
 	var was *api.Resource
-	err := p.store.within(ctx, func(tx prepared.Tx) error {
+	err := p.store.within(ctx, func(tx sqlstmt.Tx) error {
 		if done, err := answered(ctx, tx, w.Key, nil); done || err != nil {
 			return err
 		}

@@ -91,7 +91,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	a := routeAnswer{platform: p, call: at, invocation: inv}
+	a := routeResponse{platform: p, call: at, invocation: inv}
 	return a.write(w)
 }
 
@@ -114,7 +114,7 @@ func routeEvent(r *http.Request, path string, params map[string]string, body []b
 	return request.Whole()
 }
 
-// queryOf gives a text for each key, and a list for one that is repeated.
+// queryOf returns a text for each key, and a list for one that is repeated.
 func queryOf(values map[string][]string) map[string]any {
 	out := make(map[string]any, len(values))
 	for k, v := range values {
@@ -131,7 +131,7 @@ func queryOf(values map[string][]string) map[string]any {
 	return out
 }
 
-// flat gives one text for each name, but for one that is left out.
+// flat returns one text for each name, but for one that is left out.
 func flat(values map[string][]string, leave string, named func(string) string) map[string]string {
 	out := make(map[string]string, len(values))
 	for k, v := range values {

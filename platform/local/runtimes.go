@@ -51,7 +51,7 @@ func (v *view) program(name string) (string, error) {
 	return filepath.Join(v.show(installed, installed), filepath.Base(filepath.Dir(found)), filepath.Base(found)), nil
 }
 
-// interpreter gives the command that runs a function's code, and how much more
+// interpreter returns the command that runs a function's code, and how much more
 // than the function's own limit its process may hold, in bytes.
 func (p *pool) interpreter(runtime string, memory int64, v *view) (command []string, beyond int64, err error) {
 	switch runtime {
@@ -77,7 +77,7 @@ func (p *pool) interpreter(runtime string, memory int64, v *view) (command []str
 	return nil, 0, fmt.Errorf("unknown runtime %q (expected %s)", runtime, strings.Join(runtimes(), ", "))
 }
 
-// worker gives a copy of this program that functions' users may run.
+// worker returns a copy of this program that functions' users may run.
 func (p *pool) worker() (string, error) {
 	p.unpack.Lock()
 	defer p.unpack.Unlock()

@@ -11,7 +11,7 @@ import (
 
 	"rudmar/core/event"
 	"rudmar/platform/api"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 // eventOf begins an event of a time.
@@ -46,7 +46,7 @@ type due struct {
 }
 
 func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
-	list, err := p.dueNow(ctx)
+	list, err := p.dueSchedules(ctx)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
 	return nil
 }
 
-func (p *Platform) dueNow(ctx context.Context) ([]due, error) {
+func (p *Platform) dueSchedules(ctx context.Context) ([]due, error) {
 	rows, err := p.store.db.QueryContext(ctx,
 		`SELECT r.region, r.service, r.stage, r.address, r.attributes, r.changed_at, f.last_at FROM resources r
 		LEFT JOIN fires f USING (region, service, stage, address) WHERE r.kind = 'schedule'`)
@@ -137,7 +137,7 @@ func (p *Platform) startOver(ctx context.Context, d due) error {
 		d.at.scope.String(), "schedule", d.address)
 	now := p.options.Now()
 	d.time, d.missed = now, 0
-	return p.store.within(ctx, func(tx prepared.Tx) error {
+	return p.store.within(ctx, func(tx sqlstmt.Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`UPDATE resources SET changed_at = min(changed_at, ?) WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
 			now.UnixMilli(), d.at.region, d.at.service, d.at.stage, d.address)

@@ -27,7 +27,7 @@ const sealedMark = "sealed:"
 var ErrKeyGone = errors.New(
 	"the key of the platform's secrets is missing; restore it from your backup, or move the platform's folder away, start, and redeploy each stage")
 
-// hasSealed tells whether anything is sealed.
+// hasSealed reports whether anything is sealed.
 func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
 	err = s.db.QueryRowContext(ctx,
 		`SELECT EXISTS (SELECT 1 FROM resources WHERE secrets LIKE 'sealed:%') OR EXISTS (SELECT 1 FROM revisions WHERE secrets LIKE 'sealed:%')
@@ -35,7 +35,7 @@ func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
 	return sealed, err
 }
 
-// openSeal gives what seals secrets (XChaCha20-Poly1305), with a key that is
+// openSeal returns what seals secrets (XChaCha20-Poly1305), with a key that is
 // made where nothing is sealed with one yet; ErrKeyGone where it is gone.
 func openSeal(dir string, mayMake bool) (cipher.AEAD, error) {
 	name := filepath.Join(dir, sealKeyFile)

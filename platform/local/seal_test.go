@@ -58,7 +58,7 @@ func TestNoFileHoldsASecret(t *testing.T) {
 	sc := scope{"north", "frostline", "trial"}
 	for address, attributes := range map[string]map[string]any{"identity/warn": {"owner": "x"},
 		"logs/warn": {"retention": 3_600_000.0}} {
-		if _, err := p.put(t.Context(), sc, address, wish{Key: address, Attributes: attributes}); err != nil {
+		if _, err := p.put(t.Context(), sc, address, changeRequest{Key: address, Attributes: attributes}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -66,11 +66,11 @@ func TestNoFileHoldsASecret(t *testing.T) {
 	attributes := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
 		"timeout": 5000.0, "max_concurrency": 1.0, "env.KEY": "fingerprint"}
 	if _, err := p.put(t.Context(), sc, "function/warn",
-		wish{Key: "f", Attributes: attributes, Secrets: secret}); err != nil {
+		changeRequest{Key: "f", Attributes: attributes, Secrets: secret}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.operations.begin(t.Context(), sc, "function/warn",
-		wish{Key: "o", Attributes: attributes, Secrets: secret}); err != nil {
+		changeRequest{Key: "o", Attributes: attributes, Secrets: secret}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := p.store.secrets(t.Context(), sc, "function/warn"); err != nil || got["env.KEY"] != "plum-and-pear" {

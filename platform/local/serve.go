@@ -27,16 +27,16 @@ func (p *Platform) Protocol() http.Handler {
 	e.Logger = p.options.Log
 	e.HTTPErrorHandler = p.problem
 	e.Use(middleware.Recover())
-	e.Use(p.authenticate, limited, p.weathered)
+	e.Use(p.authenticate, limited, p.withFaults)
 	api.RegisterHandlers(e, api.NewStrictHandler(&protocol{p}, nil))
 	p.data(e)
-	e.PUT("/hand/:region/:service/:stage/:address", p.handChange)
-	e.DELETE("/hand/:region/:service/:stage/:address", p.handChange)
+	e.PUT("/hand/:region/:service/:stage/:address", p.serveChange)
+	e.DELETE("/hand/:region/:service/:stage/:address", p.serveChange)
 	e.POST("/hand/callers", p.addCaller)
-	e.PUT("/hand/:region/faults", p.setWeather)
+	e.PUT("/hand/:region/faults", p.setFaults)
 	e.PUT("/hand/:region/:service/:stage/secrets/:name", p.keepSecret)
-	e.POST("/hand/:region/:service/:stage/queues/:name", p.handMessage)
-	e.PUT("/hand/:region/:service/:stage/objects/:name/*", p.handObject)
+	e.POST("/hand/:region/:service/:stage/queues/:name", p.serveMessage)
+	e.PUT("/hand/:region/:service/:stage/objects/:name/*", p.serveObject)
 	return e
 }
 
@@ -153,11 +153,11 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 
 func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject,
 	error) {
-	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes,
+	w := changeRequest{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes,
 		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.RenamedFrom),
 		Replace: orZero(r.Body.Replace), Fence: orZero(r.Params.Fence)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
-	if s.p.operations.wanted(sc, r.Params.Prefer) {
+	if s.p.operations.requested(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
 		return api.PutResource202JSONResponse{AcceptedJSONResponse: out}, err
 	}
@@ -168,8 +168,8 @@ func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObje
 func (s *protocol) DeleteResource(ctx context.Context,
 	r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
-	w := wish{Key: r.Params.IdempotencyKey, Remove: true, Match: orZero(r.Params.IfMatch), Fence: orZero(r.Params.Fence)}
-	if s.p.operations.wanted(sc, r.Params.Prefer) {
+	w := changeRequest{Key: r.Params.IdempotencyKey, Remove: true, Match: orZero(r.Params.IfMatch), Fence: orZero(r.Params.Fence)}
+	if s.p.operations.requested(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
 		return api.DeleteResource202JSONResponse{AcceptedJSONResponse: out}, err
 	}
@@ -213,14 +213,14 @@ func (s *protocol) GetAccess(ctx context.Context, r api.GetAccessRequestObject) 
 	return api.GetAccess200JSONResponse{Uses: uses}, err
 }
 
-// handChange changes a resource as somebody does who does not know of Rudmar.
+// serveChange changes a resource as somebody does who does not know of Rudmar.
 // A changed function is published at once, as editing it in place would.
-func (p *Platform) handChange(c *echo.Context) error {
+func (p *Platform) serveChange(c *echo.Context) error {
 	ctx := c.Request().Context()
 	sc := scopeOf(c)
 	address := unescape(c.Param("address"))
 	if c.Request().Method == http.MethodDelete {
-		if err := p.remove(ctx, sc, address, wish{Key: "hand-" + random(8)}); err != nil {
+		if err := p.remove(ctx, sc, address, changeRequest{Key: "hand-" + random(8)}); err != nil {
 			return err
 		}
 		return c.NoContent(http.StatusNoContent)
@@ -247,7 +247,7 @@ func (p *Platform) handChange(c *echo.Context) error {
 		}
 	}
 	out, err := p.put(ctx, sc, address,
-		wish{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version,
+		changeRequest{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version,
 			Replace: true}) // as if it had been taken away and made anew
 	if err != nil {
 		return err
@@ -269,11 +269,11 @@ func (p *Platform) publish(ctx context.Context, sc scope, function string, confi
 	configuration := resource.Configuration(config.attributes)
 	artifact, _ := now.attributes["artifact"].(string)
 	id := resource.RevisionID(artifact, configuration)
-	if _, err := p.put(ctx, sc, resource.Revision+"/"+function, wish{Key: "hand-" + random(8), Version: now.version,
+	if _, err := p.put(ctx, sc, resource.Revision+"/"+function, changeRequest{Key: "hand-" + random(8), Version: now.version,
 		Replace: true, Attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
 		return err
 	}
-	_, err = p.put(ctx, sc, resource.Pointer+"/"+function, wish{Key: "hand-" + random(8), Version: now.version,
+	_, err = p.put(ctx, sc, resource.Pointer+"/"+function, changeRequest{Key: "hand-" + random(8), Version: now.version,
 		Attributes: map[string]any{"shares": map[string]any{id: 100.0}}})
 	return err
 }

@@ -58,7 +58,7 @@ func (s *store) changes(ctx context.Context, sc scope) (int64, error) {
 	return n, err
 }
 
-// unchanged gives the fingerprint of a scope where it is known and holds still;
+// unchanged returns the fingerprint of a scope where it is known and holds still;
 // "" where the scope has to be read.
 func (p *Platform) unchanged(ctx context.Context, sc scope) (string, error) {
 	known, ok := p.fingerprints.get(sc)

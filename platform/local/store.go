@@ -16,7 +16,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"rudmar/core/resource"
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
 //go:embed migrations/*.sql
@@ -24,7 +24,7 @@ var migrations embed.FS
 
 // store is the platform's own truth: one SQLite file, one writer.
 type store struct {
-	db   *prepared.DB
+	db   *sqlstmt.DB
 	seal cipher.AEAD
 }
 
@@ -53,7 +53,7 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 		db.Close()
 		return nil, fmt.Errorf("upgrading the platform's database: %w", err)
 	}
-	s := &store{db: prepared.Of(db)}
+	s := &store{db: sqlstmt.Of(db)}
 	err = s.fillTaken(ctx)
 	var sealed bool
 	if err == nil {
@@ -91,7 +91,7 @@ func (s *store) fillTaken(ctx context.Context) error {
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
-	return s.within(ctx, func(tx prepared.Tx) error {
+	return s.within(ctx, func(tx sqlstmt.Tx) error {
 		for id, key := range taken {
 			if _, err := tx.ExecContext(ctx, `UPDATE resources SET taken = ? WHERE rowid = ?`, key, id); err != nil {
 				return err
@@ -159,7 +159,7 @@ type querier interface {
 	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
 }
 
-// resource gives one resource; false where there is none.
+// resource returns one resource; false where there is none.
 func (s *store) resource(ctx context.Context, q querier, sc scope, address string) (row, bool, error) {
 	rows, err := s.resources(ctx, q, sc, "AND address = ?", address)
 	if err != nil || len(rows) == 0 {
@@ -168,7 +168,7 @@ func (s *store) resource(ctx context.Context, q querier, sc scope, address strin
 	return rows[0], true, nil
 }
 
-// secrets gives the values of a resource's secret attributes.
+// secrets returns the values of a resource's secret attributes.
 func (s *store) secrets(ctx context.Context, sc scope, address string) (map[string]string, error) {
 	var text string
 	if err := s.db.QueryRowContext(ctx,
@@ -205,6 +205,6 @@ func (s *store) revision(ctx context.Context, q querier, sc scope, function, id 
 }
 
 // within runs work in one transaction.
-func (s *store) within(ctx context.Context, work func(tx prepared.Tx) error) error {
+func (s *store) within(ctx context.Context, work func(tx sqlstmt.Tx) error) error {
 	return s.db.Within(ctx, work)
 }

@@ -18,14 +18,14 @@ func TestRetention(t *testing.T) {
 	sc := scope{"north", "frostline", "trial"}
 	put := func(address, key string, attributes map[string]any) {
 		t.Helper()
-		if _, err := p.put(ctx, sc, address, wish{Key: key, Attributes: attributes}); err != nil {
+		if _, err := p.put(ctx, sc, address, changeRequest{Key: key, Attributes: attributes}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	put("logs/short", "a", map[string]any{"retention": 3_600_000.0})
 	put("logs/long", "b", map[string]any{"retention": 90 * 86_400_000.0})
 	if _, err := p.operations.begin(ctx, sc, "identity/short",
-		wish{Key: "c", Attributes: map[string]any{"owner": "x"}}); err != nil {
+		changeRequest{Key: "c", Attributes: map[string]any{"owner": "x"}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.operations.round(ctx); err != nil {

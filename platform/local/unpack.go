@@ -16,7 +16,7 @@ import (
 	"rudmar/platform/local/wasm"
 )
 
-// code gives the folder with an archive's files, unpacked once.
+// code returns the folder with an archive's files, unpacked once.
 func (p *pool) code(digest string) (string, error) {
 	p.unpack.Lock()
 	defer p.unpack.Unlock()

@@ -1,6 +1,6 @@
 package api
 
-// Optional gives a pointer to a value, or nil for the zero value, as optional
+// Optional returns a pointer to a value, or nil for the zero value, as optional
 // fields of the API have it.
 func Optional[T comparable](v T) *T {
 	var zero T
@@ -10,7 +10,7 @@ func Optional[T comparable](v T) *T {
 	return &v
 }
 
-// OrZero gives what a pointer points to, or the zero value.
+// OrZero returns what a pointer points to, or the zero value.
 func OrZero[T any](v *T) T {
 	if v == nil {
 		var zero T

@@ -1,4 +1,4 @@
-// Package page serves the front end that is built into the program.
+// Package page serves the front end, which is embedded in the program.
 package page
 
 import (
@@ -73,7 +73,7 @@ func Handler() http.Handler {
 	})
 }
 
-// readsPages tells whether somebody looks at it in a browser.
+// readsPages reports whether somebody looks at it in a browser.
 func readsPages(r *http.Request) bool {
 	accepted, _, err := contenttype.GetAcceptableMediaType(r, []contenttype.MediaType{
 		contenttype.NewMediaType("text/plain"), contenttype.NewMediaType("text/html")})
@@ -99,7 +99,7 @@ func (f *file) serve(w http.ResponseWriter, r *http.Request) {
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(f.content[encoding]))
 }
 
-// encodes tells whether a list of encodings has one that is not given up by q=0.
+// encodes reports whether a list of encodings has one that is not given up by q=0.
 func encodes(list, encoding string) bool {
 	for one := range strings.SplitSeq(list, ",") {
 		name, weight, _ := strings.Cut(strings.TrimSpace(one), ";")

@@ -31,7 +31,7 @@ func Attention(f *Facts) []api.AttentionItem {
 		if left := f.Left[stage.Name]; len(left) > 0 {
 			there, _ := f.VersionIn(stage.Name)
 			out.add(api.AttentionItemKindIncomplete, stage.Name, fmt.Sprintf("deliveries/%d/%s", there, stage.Name),
-				"Version %d entered %s without %s", there, stage.Name, fewWords(left))
+				"Version %d entered %s without %s", there, stage.Name, shorten(left))
 		}
 		for _, p := range f.At(stage.Name) {
 			out.ofLook(f.Looks[p.Place], p.Place)
@@ -57,18 +57,18 @@ func (n *attention) ofDeliveries(f *Facts, stage string) {
 		}
 		if d.State == delivery.Waiting && len(d.Blockers) > 0 {
 			n.add(api.AttentionItemKindFailed, stage, fmt.Sprintf("plan?stage=%s&version=%d", stage, d.Version),
-				"Version %d is blocked from %s: %s", d.Version, stage, aheadWords(d.Blockers))
+				"Version %d is blocked from %s: %s", d.Version, stage, blockerWords(d.Blockers))
 		}
 		if d.State == delivery.Waiting && !asked {
-			if text := waitsForSomebody(d.Gates); text != "" {
+			if text := needsRequest(d.Gates); text != "" {
 				asked = true // an older version is overtaken by this one
-				n.add(api.AttentionItemKindApproval, stage, path, "Version %d is %s, to enter %s", d.Version, text, stage)
+				n.add(api.AttentionItemKindApproval, stage, path, "Version %d cannot enter %s yet: %s", d.Version, stage, text)
 			}
 		}
 	}
 }
 
-func (n *attention) ofLook(look observe.Look, at manifest.Place) {
+func (n *attention) ofLook(look observe.Observation, at manifest.Place) {
 	if look.Error != "" {
 		n.add(api.AttentionItemKindPlatform, at.Stage, "board", "%s on %s is unreachable: %s", at.Stage, at.Target, look.Error)
 	}

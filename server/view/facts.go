@@ -1,6 +1,6 @@
-// Package view makes what the pages of a service show out of facts: the stage
-// line, the Board, and what needs somebody. It reads nothing itself, so that it
-// is tested without a server. Words for people stand in words.go.
+// Package view derives the content of a service's pages from facts: the stage line, the Board, and
+// what needs attention. It reads nothing itself, so it is tested without a server. Its text is in
+// words.go.
 package view
 
 import (
@@ -27,7 +27,7 @@ type Facts struct {
 	Newest     int // version; 0 for none
 	Places     []store.Stage
 	Deliveries []Delivery // newest version first
-	Looks      map[manifest.Place]observe.Look
+	Looks      map[manifest.Place]observe.Observation
 	Shifts     map[string]store.Shift // by stage, those that are not over
 	// Records and Behind are what the Board shows beside: what was put in each
 	// place, and by stage how many versions a function is behind.
@@ -53,7 +53,7 @@ type Delivery struct {
 	Blockers []string // of its plan as it is now
 }
 
-// Stages gives the stages in their order: those that are declared, and where they
+// Stages returns the stages in their order: those that are declared, and where they
 // stood those that are not any more, as long as something runs there.
 func (f *Facts) Stages() []manifest.Stage {
 	var declared []manifest.Stage
@@ -63,12 +63,12 @@ func (f *Facts) Stages() []manifest.Stage {
 	return delivery.Stages(declared, f.Undeclared)
 }
 
-// Declares tells whether the newest version declares a stage.
+// Declares reports whether the newest version declares a stage.
 func (f *Facts) Declares(stage string) bool {
 	return f.Manifests != nil && f.Manifests.Stage(stage) != nil
 }
 
-// Stage gives a stage of Stages by name, or nil.
+// Stage returns a stage of Stages by name, or nil.
 func (f *Facts) Stage(name string) *manifest.Stage {
 	for _, s := range f.Stages() {
 		if s.Name == name {
@@ -78,7 +78,7 @@ func (f *Facts) Stage(name string) *manifest.Stage {
 	return nil
 }
 
-// Later tells whether a delivery came after what runs in its stage, by their turns.
+// Later reports whether a delivery came after what runs in its stage, by their turns.
 func (f *Facts) Later(d store.Delivery) bool {
 	if there := f.Current(d.Stage); there != nil {
 		return d.Turn > there.Turn
@@ -98,7 +98,7 @@ func (f *Facts) Current(stage string) *Delivery {
 	return nil
 }
 
-// Before gives the version that a stage can be taken back to, the last that settled
+// Before returns the version that a stage can be taken back to, the last that settled
 // there before what runs there; 0 for none.
 func (f *Facts) Before(stage string) int {
 	there := f.Current(stage)
@@ -118,13 +118,13 @@ func (f *Facts) Before(stage string) int {
 	return before.Version
 }
 
-// NotBefore tells whether a delivery is that of what runs in its stage, or came later.
+// NotBefore reports whether a delivery is that of what runs in its stage, or came later.
 func (f *Facts) NotBefore(d store.Delivery) bool {
 	there, _ := f.VersionIn(d.Stage)
 	return d.Version == there || f.Later(d)
 }
 
-// At gives what is recorded of a stage's targets.
+// At returns what is recorded of a stage's targets.
 func (f *Facts) At(stage string) []store.Stage {
 	var out []store.Stage
 	for _, p := range f.Places {
@@ -135,7 +135,7 @@ func (f *Facts) At(stage string) []store.Stage {
 	return out
 }
 
-// VersionIn gives the version that runs in a stage, the least where targets
+// VersionIn returns the version that runs in a stage, the least where targets
 // differ, and since when in Unix milliseconds.
 func (f *Facts) VersionIn(stage string) (version int, since int64) {
 	for i, p := range f.At(stage) {
@@ -149,7 +149,7 @@ func (f *Facts) VersionIn(stage string) (version int, since int64) {
 	return version, since
 }
 
-// Awaits tells whether a delivery's gates are shown: it waits for a stage that
+// Awaits reports whether a delivery's gates are shown: it waits for a stage that
 // has no newer version.
 func (f *Facts) Awaits(d store.Delivery) bool {
 	return d.State == delivery.Waiting && f.NotBefore(d)

@@ -24,12 +24,12 @@ func StageLine(f *Facts) api.StageLine {
 	return out
 }
 
-// Head says what a commit is.
+// Head returns what a commit is.
 func Head(c source.Commit, branch string) api.SourceHead {
 	return api.SourceHead{Branch: branch, Hash: c.Hash, Author: c.Author, Message: c.Message, At: c.At.UnixMilli()}
 }
 
-// sourceHead says what the newest commit is, and whether it is built.
+// sourceHead returns what the newest commit is, and whether it is built.
 func sourceHead(f *Facts) api.SourceHead {
 	if f.Head.Hash == "" {
 		return api.SourceHead{Branch: f.Branch, State: api.SourceStateEmpty}
@@ -86,7 +86,7 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 	return s
 }
 
-// watched says what the looks at a stage's targets found.
+// watched returns what the looks at a stage's targets found.
 func watched(f *Facts, s *api.Station) {
 	var versions []int
 	failing := map[string]bool{}

@@ -38,7 +38,7 @@ func frostline() *view.Facts {
 		Places: []store.Stage{{Place: place("trial", "north"), Version: 3, Since: at},
 			{Place: place("live", "north"), Version: 2, Since: at},
 			{Place: place("live", "coast"), Version: 1, Since: at.Add(time.Minute)}},
-		Looks: map[manifest.Place]observe.Look{},
+		Looks: map[manifest.Place]observe.Observation{},
 	}
 }
 
@@ -143,10 +143,10 @@ func TestWhatAStageCanBeTakenBackTo(t *testing.T) {
 
 func TestStationsOnSeveralTargets(t *testing.T) {
 	f := frostline()
-	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
-		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
+	f.Looks[place("live", "north")] = observe.Observation{Drift: []plan.Drift{{Function: "warn", Vanished: true},
+		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.IgnoredDrift{}}},
 		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1}, "intake": {Invocations: 2}}}
-	f.Looks[place("live", "coast")] = observe.Look{Error: "it is unreachable",
+	f.Looks[place("live", "coast")] = observe.Observation{Error: "it is unreachable",
 		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 2}}}
 	s := view.StageLine(f).Stages[1]
 	if s.Version != 1 || s.Since != at.Add(time.Minute).UnixMilli() || fmt.Sprint(api.OrZero(s.Versions)) != "[1 2]" ||
@@ -181,9 +181,9 @@ func TestNeeds(t *testing.T) {
 	f.Deliveries[1].Blockers = []string{"no key", "no room"}
 	f.Turned = map[manifest.Place][]view.Turned{
 		place("live", "north"): {{Name: "sms_key", Functions: []string{"relay", "warn"}}}}
-	f.Looks[place("live", "north")] = observe.Look{
-		Drift: []plan.Drifted{{Function: "warn", Vanished: true}, {Function: "warn", Unknown: true},
-			{Function: "relay", Vanished: true, Left: &plan.Left{}}},
+	f.Looks[place("live", "north")] = observe.Observation{
+		Drift: []plan.Drift{{Function: "warn", Vanished: true}, {Function: "warn", Unknown: true},
+			{Function: "relay", Vanished: true, Left: &plan.IgnoredDrift{}}},
 		DeadLetter: map[string]int{"relay": 1, "intake": 3},
 		Functions:  map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1}, "intake": {Invocations: 2}},
 		Error:      "it is unreachable",
@@ -195,7 +195,7 @@ func TestNeeds(t *testing.T) {
 	want := `build The newest commit failed to build: no such file (source)
 failed Version 3 failed in trial: cases failed (deliveries/3/trial)
 failed Version 4 is blocked from live: no key; and 1 more (plan?stage=live&version=4)
-approval Version 4 is waiting for one approval, to enter live (deliveries/4/live)
+approval Version 4 cannot enter live yet: waiting for one approval (deliveries/4/live)
 platform live on local/north is unreachable: it is unreachable (board)
 drift warn was changed outside Rudmar in live on local/north (plan?stage=live)
 dead-letter 3 messages of intake failed five times and are dead letters in live (functions/intake/messages?stage=live)
@@ -214,10 +214,10 @@ func TestBoard(t *testing.T) {
 		place("live", "north"): {{Function: "warn", Version: 2, At: at, Memory: 128}},
 		place("live", "coast"): {{Function: "warn", Memory: 128}},
 	}
-	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
-		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
+	f.Looks[place("live", "north")] = observe.Observation{Drift: []plan.Drift{{Function: "warn", Vanished: true},
+		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.IgnoredDrift{}}},
 		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1, MemoryPeak: 90}}}
-	f.Looks[place("live", "coast")] = observe.Look{
+	f.Looks[place("live", "coast")] = observe.Observation{
 		Functions: map[string]observe.Metrics{"warn": {Invocations: 3, MemoryPeak: 100}}}
 	f.Behind = map[string]map[string]int{"live": {"warn": 2}}
 	board := view.Board(f)

@@ -13,10 +13,10 @@ import (
 	"rudmar/server/api"
 )
 
-// What people read of services, stages and manifests is said here.
+// The text about services, stages and manifests that people read is in this file.
 
-// NothingObserved is said of a function without calls.
-const NothingObserved = "not deployed"
+// NothingObserved describes a function without invocations.
+const NothingObserved = "no invocations"
 
 func versionWords(version int) string { return fmt.Sprintf("version %d", version) }
 
@@ -24,7 +24,7 @@ func stoppedWords(version int, why string) string {
 	return fmt.Sprintf("%s: %s", versionWords(version), why)
 }
 
-// TimesADay says how often a schedule fires.
+// TimesADay returns how often a schedule fires.
 func TimesADay(n int) string {
 	if n == 1 {
 		return "once a day"
@@ -32,13 +32,13 @@ func TimesADay(n int) string {
 	return fmt.Sprintf("%d times a day", n)
 }
 
-// ObservedWords says what a function took in a place.
+// ObservedWords returns what a function took in a place.
 func ObservedWords(at manifest.Place, f observe.Metrics) string {
 	return fmt.Sprintf("%s on %s: %s, memory peak %s, at most %.0f ms", at.Stage, at.Target,
 		language.FormatCount(f.Invocations, "invocation"), language.FormatSize(f.MemoryPeak), f.MaxMs)
 }
 
-// CallerWords says what calls a function by a trigger.
+// CallerWords returns what calls a function by a trigger.
 func CallerWords(t manifest.Trigger) string {
 	switch t.Kind {
 	case manifest.RouteTrigger:
@@ -59,7 +59,7 @@ func triggerWords(t manifest.Trigger) string {
 	return CallerWords(t)
 }
 
-// RouteWords says which requests a route takes, and what becomes of its parameters.
+// RouteWords returns which requests a route takes, and what becomes of its parameters.
 func RouteWords(t manifest.Trigger) []string {
 	r := t.Route.V
 	method := r.Method
@@ -78,7 +78,7 @@ func RouteWords(t manifest.Trigger) []string {
 	return lines
 }
 
-// PermissionWords says what a permission allows.
+// PermissionWords returns what a permission allows.
 func PermissionWords(p manifest.Permission) []string {
 	of, literal := p.Resource.Literal()
 	if !literal {
@@ -102,7 +102,7 @@ func PermissionWords(p manifest.Permission) []string {
 	return lines
 }
 
-// WhyRoute says why the first of the routes that match wins.
+// WhyRoute returns why the first of the routes that match wins.
 func WhyRoute(routes []route.Route) string {
 	switch {
 	case len(routes) == 0:
@@ -122,8 +122,8 @@ func WhyRoute(routes []route.Route) string {
 	return fmt.Sprintf("%s has precedence: it names its method", a)
 }
 
-// waitsForSomebody says what a version that got this far waits for from people.
-func waitsForSomebody(gates []delivery.Gate) string {
+// needsRequest returns what a version that got this far waits for from people.
+func needsRequest(gates []delivery.Gate) string {
 	var out []string
 	for _, g := range gates {
 		switch {
@@ -143,7 +143,7 @@ func deadLetterWords(n int, function, stage string) string {
 	return fmt.Sprintf("%d messages of %s failed five times and are dead letters in %s", n, function, stage)
 }
 
-// Runnable says how a plan is run: at once, by taking a version back, which was
+// Runnable returns how a plan is run: at once, by taking a version back, which was
 // in the stage before, or through its delivery.
 func Runnable(p *plan.Plan, was bool) api.Runnable {
 	b := p.Base
@@ -167,8 +167,8 @@ func Runnable(p *plan.Plan, was bool) api.Runnable {
 		Reason: fmt.Sprintf("Version %d enters %s through its delivery, when its gates have passed.", b.Version, b.Stage)}
 }
 
-// aheadWords tells the first of what would stop a plan, and how many more there are.
-func aheadWords(stops []string) string {
+// blockerWords reports the first of what would stop a plan, and how many more there are.
+func blockerWords(stops []string) string {
 	if len(stops) == 1 {
 		return stops[0]
 	}
@@ -178,7 +178,7 @@ func aheadWords(stops []string) string {
 // few is how many names are told in a sentence.
 const few = 3
 
-func fewWords(names []string) string {
+func shorten(names []string) string {
 	if len(names) <= few {
 		return strings.Join(names, ", ")
 	}

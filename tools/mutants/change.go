@@ -162,7 +162,7 @@ func mutantsOf(s source) []mutant {
 	return out
 }
 
-// tells tells whether a statement only notes something in the log.
+// tells reports whether a statement only notes something in the log.
 func tells(statement ast.Stmt) bool {
 	call, ok := statement.(*ast.ExprStmt)
 	if !ok {
@@ -180,7 +180,7 @@ func tells(statement ast.Stmt) bool {
 	return ok && strings.EqualFold(from.Sel.Name, "log")
 }
 
-// beside tells whether a return gives an error, and with it nothing but what
+// beside reports whether a return gives an error, and with it nothing but what
 // stands for nothing.
 func beside(n *ast.ReturnStmt) bool {
 	if len(n.Results) < 2 {
@@ -208,7 +208,7 @@ func beside(n *ast.ReturnStmt) bool {
 	return true
 }
 
-// inside tells whether the change is in a function: what is declared outside of
+// inside reports whether the change is in a function: what is declared outside of
 // them is not counted by what a test comes by.
 func (m mutant) inside() bool {
 	for _, d := range m.source.tree.Decls {

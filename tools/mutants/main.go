@@ -1,12 +1,10 @@
-// Command mutants changes one thing at a time in a package and tells which
-// changes its tests do not notice. The files of the tree stay as they are: each
-// change is laid over them for one build of the tests, of which those run that
-// come by the changed line.
+// Command mutants changes one expression at a time in a package and reports which changes its
+// tests do not detect. It leaves the files as they are: each change is an overlay for one build of
+// the tests, and only tests that cover the changed line run.
 //
 //	go run ./mutants -dir .. -package ./core/delivery -count 30
 //
-// What was read and found to change nothing that can be seen stands in same.csv
-// with its reason, and is not tried.
+// same.csv lists changes without an observable effect, with reasons; they are not tried.
 package main
 
 import (

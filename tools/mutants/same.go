@@ -33,5 +33,5 @@ func (s same) has(file string, m mutant) bool {
 	return s[[3]string{file, spaced(m.original), m.what}]
 }
 
-// spaced gives a line with one space between its words: how they are aligned depends on other lines.
+// spaced returns a line with one space between its words: how they are aligned depends on other lines.
 func spaced(line string) string { return strings.Join(strings.Fields(line), " ") }

@@ -1,6 +1,5 @@
-// Package wasm runs one function that was compiled to WebAssembly (WASI
-// preview 1), as a worker of the local platform: calls come as frames on file
-// descriptor 3, and are answered there.
+// Package wasm runs one function compiled to WebAssembly (WASI preview 1) as a worker of the local
+// platform. Invocations arrive as frames on file descriptor 3, which also carries the responses.
 package wasm
 
 import (
@@ -123,7 +122,7 @@ func Work(ctx context.Context, calls io.Reader, answers io.Writer) error {
 	}
 }
 
-// of says which call a reply belongs to; said last, it counts.
+// of returns which call a reply belongs to; said last, it counts.
 func of(call string, body []byte) []byte {
 	if len(body) < 2 || body[len(body)-1] != '}' {
 		return body
@@ -204,7 +203,7 @@ func (w *worker) measured(body []byte) []byte {
 	return append(fmt.Appendf(nil, `{"peak":%d,`, w.module.Memory().Size()), body[1:]...)
 }
 
-// broken tells how the module ended. Go's runtime ends a program that gets no
+// broken reports how the module ended. Go's runtime ends a program that gets no
 // more memory; then as good as all pages are taken.
 func (w *worker) broken(err error) []byte {
 	size := int64(w.module.Memory().Size())

@@ -66,7 +66,7 @@ function act(action: 'retry' | 'cancel'): Promise<boolean> {
           {{ count(steps.length, 'step') }} succeeded in {{ duration(span.length)
           }}<template v-if="left">, about {{ duration(left) }} left</template>
         </span>
-        <RouterLink :to="{ name: 'saved-plan', params: { id: data.deployment.plan } }">Plan</RouterLink>
+        <RouterLink :to="{ name: 'saved-plan', params: { id: data.deployment.plan } }">Saved plan</RouterLink>
         <RouterLink
           :to="{ name: 'delivery', params: { version: data.deployment.version, stage: data.deployment.stage } }"
           >Delivery</RouterLink

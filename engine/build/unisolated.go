@@ -18,9 +18,9 @@ import (
 	"rudmar/starter"
 )
 
-// makeOpenly makes a function in a clean folder, as the user that runs Rudmar:
+// makeWithoutIsolation makes a function in a clean folder, as the user that runs Rudmar:
 // for machines that cannot shut commands in, where the operator says so.
-func (b *Builder) makeOpenly(ctx context.Context, m making, entries []pack.Entry, leaveOut []string,
+func (b *Builder) makeWithoutIsolation(ctx context.Context, m recipe, entries []pack.Entry, leaveOut []string,
 	log io.Writer) ([]pack.Entry, error) {
 	root, err := b.folder()
 	if err != nil {
@@ -64,7 +64,7 @@ func (b *Builder) makeOpenly(ctx context.Context, m making, entries []pack.Entry
 			with = append(with, here(m.offline)...)
 		}
 		fmt.Fprintf(log, "  $ %s\n", strings.Join(command, " "))
-		if err := runOpenly(ctx, dir, with, here(command), log); err != nil {
+		if err := runWithoutIsolation(ctx, dir, with, here(command), log); err != nil {
 			return nil, err
 		}
 	}
@@ -93,8 +93,8 @@ func put(dir string, e pack.Entry) error {
 	return errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, e.Content, mode))
 }
 
-// runOpenly runs one command. It ends with its group when the context does.
-func runOpenly(ctx context.Context, dir string, env, command []string, log io.Writer) error {
+// runWithoutIsolation runs one command. It ends with its group when the context does.
+func runWithoutIsolation(ctx context.Context, dir string, env, command []string, log io.Writer) error {
 	cmd := exec.Command(command[0], command[1:]...)
 	if found, err := exec.LookPath(command[0]); err == nil {
 		cmd.Path = found
@@ -112,14 +112,14 @@ func runOpenly(ctx context.Context, dir string, env, command []string, log io.Wr
 	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // what it left running
 	switch {
 	case ctx.Err() != nil:
-		return told(ctx, err)
+		return describeEnd(ctx, err)
 	case err != nil:
-		return fmt.Errorf("%w: %s: %w: %s", ErrCommand, strings.Join(command, " "), err, out.telling())
+		return fmt.Errorf("%w: %s: %w: %s", ErrCommand, strings.Join(command, " "), err, out.errorLine())
 	}
 	return nil
 }
 
-// collect gives the regular files of a folder that go into an archive.
+// collect returns the regular files of a folder that go into an archive.
 func collect(dir string, goes func(name string) bool) ([]pack.Entry, error) {
 	var out []pack.Entry
 	var total int64
@@ -192,7 +192,7 @@ func (b *Builder) warm(ctx context.Context) error {
 	}
 	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "GOCACHE=" + cache, "GOPROXY=off"},
 		goEnvironment()...)
-	if err := runOpenly(ctx, root, env, goBuild(), io.Discard); err != nil {
+	if err := runWithoutIsolation(ctx, root, env, goBuild(), io.Discard); err != nil {
 		return fmt.Errorf("compiling the dependencies of Go functions: %w", err)
 	}
 	b.warmed = true

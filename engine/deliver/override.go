@@ -13,7 +13,7 @@ import (
 // Override lets a version enter without one of its gates, for a reason that the journal
 // and the page keep. It takes the right to, and what entering means has to have been
 // shown, as for an approval.
-func (l *StageLine) Override(ctx context.Context, service string, version int, stage, gate string, say Say) error {
+func (l *StageLine) Override(ctx context.Context, service string, version int, stage, gate string, say Command) error {
 	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Override)
 	if err != nil {
 		return err

@@ -1,6 +1,6 @@
-// Package acts tries acts on a database, for tests: what each leaves behind, row by row,
-// and that it leaves nothing where one of its writes fails.
-package acts
+// Package dbtest tests operations on a database: what each changes, row by row, and that it
+// changes nothing if one of its writes fails.
+package dbtest
 
 import (
 	"context"

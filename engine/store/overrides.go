@@ -10,7 +10,7 @@ import (
 
 // Override keeps that somebody passed over a gate of a version that waits.
 func (s *Store) Override(ctx context.Context, d Delivery, p delivery.Override) error {
-	return s.whileWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
+	return s.ifWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO passed_over (service, version, stage, kind, name, person, reason, at)
 			VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, d.Service, d.Version, d.Stage, p.Kind, p.Name, p.Person, p.Reason,
 			s.stamp()); err != nil {
@@ -21,8 +21,8 @@ func (s *Store) Override(ctx context.Context, d Delivery, p delivery.Override) e
 	})
 }
 
-// PassedOver gives the gates that somebody passed over for a version in a stage.
-func (s *Store) PassedOver(ctx context.Context, d Delivery) ([]delivery.Override, error) {
+// Overrides returns the gates that somebody passed over for a version in a stage.
+func (s *Store) Overrides(ctx context.Context, d Delivery) ([]delivery.Override, error) {
 	return list(ctx, s.read, func(r scanner) (delivery.Override, error) {
 		var p delivery.Override
 		return p, r.Scan(&p.Kind, &p.Name, &p.Person, &p.Reason)
@@ -33,7 +33,7 @@ func (s *Store) PassedOver(ctx context.Context, d Delivery) ([]delivery.Override
 // WithdrawApproval forgets somebody's approval of a version that waits; ErrNotFound
 // where they have given none.
 func (s *Store) WithdrawApproval(ctx context.Context, d Delivery, person string) error {
-	return s.whileWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
+	return s.ifWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `DELETE FROM approvals WHERE service = ? AND version = ? AND stage = ? AND person = ?`,
 			d.Service, d.Version, d.Stage, person)
 		if err != nil {

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// Looked is that somebody looked at what a version means in a stage.
-type Looked struct {
+// RecordView is that somebody looked at what a version means in a stage.
+type RecordView struct {
 	Person string
 	At     time.Time
 }
@@ -29,10 +29,10 @@ func (s *Store) RecordView(ctx context.Context, d Delivery, person string) error
 		ON CONFLICT DO UPDATE SET at = excluded.at`, d.Service, d.Version, d.Stage, person, s.stamp())
 }
 
-// Viewers gives who has looked at what a version means in a stage, the newest first.
-func (s *Store) Viewers(ctx context.Context, d Delivery) ([]Looked, error) {
-	return list(ctx, s.read, func(r scanner) (Looked, error) {
-		var l Looked
+// Viewers returns who has looked at what a version means in a stage, the newest first.
+func (s *Store) Viewers(ctx context.Context, d Delivery) ([]RecordView, error) {
+	return list(ctx, s.read, func(r scanner) (RecordView, error) {
+		var l RecordView
 		var at int64
 		err := r.Scan(&l.Person, &at)
 		l.At = millis(at)

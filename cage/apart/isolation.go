@@ -22,9 +22,9 @@ func system() []string {
 // devices are what a command may open in /dev.
 func devices() []string { return []string{"null", "zero", "full", "random", "urandom"} }
 
-// raiseWalls makes the tree of files that every command sees, below a folder
+// isolate makes the tree of files that every command sees, below a folder
 // that is empty outside.
-func raiseWalls(root string, p Plan) error {
+func isolate(root string, p Plan) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("leaving the machine's tree of files: %w", err)
 	}
@@ -141,8 +141,8 @@ func show(root, from, to string) error {
 	return nil
 }
 
-// furnish adds what one command sees and may write to.
-func furnish(root string, s Spec) error {
+// populate adds what one command sees and may write to.
+func populate(root string, s Spec) error {
 	who := s.Plan.owner()
 	if size := s.Limits.Scratch; size != 0 && size != usualScratch {
 		if err := scratch(root, size, who, unix.MS_REMOUNT); err != nil {
@@ -189,8 +189,8 @@ func layer(root, to string, i, who int, own bool) error {
 	return nil
 }
 
-// shut makes the tree the only one that there is.
-func shut(root string) error {
+// seal makes the tree the only one that there is.
+func seal(root string) error {
 	if err := unix.PivotRoot(root, filepath.Join(root, "old")); err != nil {
 		return fmt.Errorf("isolating the machine's files: %w", err)
 	}

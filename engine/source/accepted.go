@@ -11,8 +11,8 @@ import (
 	"time"
 )
 
-// RenamedTo is what came of a push to a branch, as far as it is known.
-type RenamedTo struct {
+// PushOutcome is what came of a push to a branch, as far as it is known.
+type PushOutcome struct {
 	Service string
 	// Version is the version that it was built to; 0 while it is not, or where
 	// the build failed, for the reason of Reason.
@@ -22,8 +22,8 @@ type RenamedTo struct {
 	Leaves  []string // which stages it takes away
 }
 
-// goes says where the version goes, and what it takes away.
-func (b RenamedTo) goes() string {
+// destination returns where the version goes, and what it takes away.
+func (b PushOutcome) destination() string {
 	var parts []string
 	if len(b.Stages) > 0 {
 		parts = append(parts, "entering "+strings.Join(b.Stages, ", then "))
@@ -38,9 +38,9 @@ func (b RenamedTo) goes() string {
 type After struct {
 	// Found gives what came of a commit, whether it was noted, and whether that is
 	// all that there is to say.
-	Found func(ctx context.Context, hash string) (list []RenamedTo, noted, done bool, err error)
+	Found func(ctx context.Context, hash string) (list []PushOutcome, noted, done bool, err error)
 	// Standing gives how a version stands in its stages, in their order.
-	Standing func(ctx context.Context, service string, version int) ([]Stand, error)
+	Standing func(ctx context.Context, service string, version int) ([]StageStatus, error)
 	// Page is the address of Rudmar's page, "" where it is not known.
 	Page string
 }
@@ -66,11 +66,11 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 	}
 	ctx, cancel := context.WithTimeout(ctx, long)
 	defer cancel()
-	var built []RenamedTo
+	var built []PushOutcome
 	for lines := bufio.NewScanner(in); lines.Scan(); {
 		f := strings.Fields(lines.Text())
 		if len(f) == 3 && f[1] != zero && strings.HasPrefix(f[2], "refs/heads/") {
-			built = append(built, a.tell(ctx, strings.TrimPrefix(f[2], "refs/heads/"), f[1], out)...)
+			built = append(built, a.report(ctx, strings.TrimPrefix(f[2], "refs/heads/"), f[1], out)...)
 		}
 	}
 	for _, b := range built {
@@ -81,11 +81,11 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 	return nil
 }
 
-// tell says what a branch was built to, and gives it.
-func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) []RenamedTo {
+// report returns what a branch was built to, and gives it.
+func (a After) report(ctx context.Context, branch, hash string, out io.Writer) []PushOutcome {
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
-	var list []RenamedTo
+	var list []PushOutcome
 	noted, done := false, false
 	for !done && ctx.Err() == nil {
 		var err error
@@ -104,7 +104,7 @@ func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) []R
 	for _, b := range list {
 		switch {
 		case b.Version > 0:
-			fmt.Fprintf(out, "Rudmar: %s is version %d of %s, %s%s\n", branch, b.Version, b.Service, b.goes(),
+			fmt.Fprintf(out, "Rudmar: %s is version %d of %s, %s%s\n", branch, b.Version, b.Service, b.destination(),
 				a.at(b.Service, fmt.Sprintf("/versions/%d", b.Version)))
 		case b.Reason != "":
 			fmt.Fprintf(out, "Rudmar: accepted %s, but the build of %s failed: %s%s\n", branch, b.Service, b.Reason,
@@ -116,7 +116,7 @@ func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) []R
 	return list
 }
 
-// at says where to look.
+// at returns where to look.
 func (a After) at(service, page string) string {
 	if a.Page == "" {
 		return ""

@@ -1,6 +1,6 @@
-// Package prepared keeps the statements of a database prepared: SQLite takes as long to
-// read a statement as to carry it out.
-package prepared
+// Package sqlstmt keeps the statements of a database prepared: SQLite takes as long to prepare a
+// statement as to run it.
+package sqlstmt
 
 import (
 	"context"
@@ -29,7 +29,7 @@ func Of(db *sql.DB) *DB {
 	return &DB{DB: db, known: known}
 }
 
-// get gives a statement that is kept; nil for none.
+// get returns a statement that is kept; nil for none.
 func (d *DB) get(query string) *sql.Stmt {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -1,6 +1,6 @@
-// Package folder takes a data folder for one process, by a lock that goes with it
-// however it ends.
-package folder
+// Package datadir locks a data directory for one process. The lock ends with the process, however
+// it ends.
+package datadir
 
 import (
 	"context"

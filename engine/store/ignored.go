@@ -10,8 +10,8 @@ import (
 	"rudmar/core/plan"
 )
 
-// Leave writes down that a drift is left as it is.
-func (s *Store) Leave(ctx context.Context, p manifest.Place, l plan.Left) error {
+// IgnoreDrift writes down that a drift is left as it is.
+func (s *Store) IgnoreDrift(ctx context.Context, p manifest.Place, l plan.IgnoredDrift) error {
 	actual, err := json.Marshal(l.Actual)
 	if err != nil {
 		return err
@@ -51,10 +51,10 @@ func (s *Store) Unignore(ctx context.Context, p manifest.Place, address, attribu
 	})
 }
 
-// Left gives the drifts of a place that are left at a time.
-func (s *Store) Left(ctx context.Context, p manifest.Place, now time.Time) ([]plan.Left, error) {
-	return list(ctx, s.read, func(r scanner) (plan.Left, error) {
-		var l plan.Left
+// IgnoredDrift returns the drifts of a place that are left at a time.
+func (s *Store) IgnoredDrift(ctx context.Context, p manifest.Place, now time.Time) ([]plan.IgnoredDrift, error) {
+	return list(ctx, s.read, func(r scanner) (plan.IgnoredDrift, error) {
+		var l plan.IgnoredDrift
 		var actual string
 		if err := r.Scan(&l.Address, &l.Attribute, &actual, &l.Reason, &l.Person, &l.At, &l.Until); err != nil {
 			return l, err

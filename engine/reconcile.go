@@ -8,18 +8,18 @@ import (
 	"rudmar/engine/store"
 )
 
-// trueEvery is how often it is made true what should be.
-const trueEvery = time.Minute
+// reconcileEvery is how often it is made true what should be.
+const reconcileEvery = time.Minute
 
-// keepTrue makes true what should be, at the start and every minute, until the
+// reconcileLoop makes true what should be, at the start and every minute, until the
 // context ends: branches that git moved are seen, and versions wait in their
 // stages. What runs by itself looks after the rest: builds that have no end, and
 // deployments that nobody runs.
-func (e *Engine) keepTrue(ctx context.Context) {
-	tick := time.NewTicker(trueEvery)
+func (e *Engine) reconcileLoop(ctx context.Context) {
+	tick := time.NewTicker(reconcileEvery)
 	defer tick.Stop()
 	for {
-		e.makeTrue(ctx)
+		e.reconcile(ctx)
 		select {
 		case <-ctx.Done():
 			return
@@ -28,9 +28,9 @@ func (e *Engine) keepTrue(ctx context.Context) {
 	}
 }
 
-// makeTrue is one round of keepTrue. One repository or service that is broken
+// reconcile is one round of keepTrue. One repository or service that is broken
 // keeps nothing else.
-func (e *Engine) makeTrue(ctx context.Context) {
+func (e *Engine) reconcile(ctx context.Context) {
 	tell := func(what, name string, err error) {
 		if err != nil && ctx.Err() == nil {
 			e.log.Error(what, "name", name, "error", err)
@@ -44,13 +44,13 @@ func (e *Engine) makeTrue(ctx context.Context) {
 	services, err := e.Store.Services(ctx)
 	tell("listing the services", "", err)
 	for _, s := range services {
-		tell("checking for undelivered versions", s.Name, e.deliverLeft(ctx, s))
+		tell("checking for undelivered versions", s.Name, e.deliverRemaining(ctx, s))
 	}
 }
 
-// deliverLeft makes versions of a service wait in their stages that were built
+// deliverRemaining makes versions of a service wait in their stages that were built
 // and wait nowhere. The oldest comes first, as they were built.
-func (e *Engine) deliverLeft(ctx context.Context, s store.Service) error {
+func (e *Engine) deliverRemaining(ctx context.Context, s store.Service) error {
 	left, err := e.Store.Undelivered(ctx, s.Name)
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ func TestTheLineThatMatters(t *testing.T) {
 		"that is all": "working\nthat is all\n\n",
 		"":            "\n\n",
 	} {
-		if got := tellingLine(text); got != want {
+		if got := errorLine(text); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}
 	}

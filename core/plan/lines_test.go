@@ -30,7 +30,7 @@ func wants(address string, attributes ...any) expand.Resource {
 	return r
 }
 
-// asPut gives record and live of what was wanted before.
+// asPut returns record and live of what was wanted before.
 func asPut(list ...expand.Resource) (record []plan.Recorded, actual []plan.Actual) {
 	for _, w := range list {
 		record = append(record, plan.Recorded{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
@@ -92,9 +92,9 @@ func TestSays(t *testing.T) {
 	base.Stage = "live"
 	p := plan.Compute(plan.Inputs{Base: base, Wanted: after, Record: record, Actual: actual,
 		Kinds: kindsOf(everyKind...), Rules: []impact.RuleChange{{Rule: "soak", Before: "1h", After: "none", Loosens: true}},
-		Seen: &impact.Seen{Now: now, Over: 24 * time.Hour, Here: map[string]metrics.Sum{"warn": sum, "gone": sum},
+		Seen: &impact.Figures{Now: now, Over: 24 * time.Hour, Here: map[string]metrics.Sum{"warn": sum, "gone": sum},
 			Triggers: map[string]int{"warn/old": 7}, Rates: metrics.Rates{PerGiBSecond: "0.00001", Currency: "EUR"},
-			Held: []impact.Held{{Function: "gone", What: "log lines", Count: 12, Oldest: now.AddDate(0, 0, -3)}}}})
+			Held: []impact.Retained{{Function: "gone", What: "log lines", Count: 12, Oldest: now.AddDate(0, 0, -3)}}}})
 	for _, want := range []string{
 		"bad weaker-gates: live: soak 1h → none",
 		"bad public-route: GET /frost opens to anyone (now members)",
@@ -343,7 +343,7 @@ func TestLeftAlone(t *testing.T) {
 		wants("revision/a", "configuration", "c2")}
 	record, _ := asPut(mine...)
 	_, actual := asPut(byHand...)
-	left := []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 2.0}}
+	left := []plan.IgnoredDrift{{Address: "function/a", Attribute: "memory", Actual: 2.0}}
 	in := plan.Inputs{Wanted: mine, Record: record, Actual: actual, Kinds: kindsOf(everyKind...), LeftAlone: left}
 	if p := plan.Compute(in); !p.Empty() {
 		t.Errorf("what is left is planned: %v", p.Steps)
@@ -351,10 +351,10 @@ func TestLeftAlone(t *testing.T) {
 	for name, change := range map[string]func(in *plan.Inputs){
 		"nothing is left": func(in *plan.Inputs) { in.LeftAlone = nil },
 		"another value": func(in *plan.Inputs) {
-			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 3.0}}
+			in.LeftAlone = []plan.IgnoredDrift{{Address: "function/a", Attribute: "memory", Actual: 3.0}}
 		},
 		"another attribute": func(in *plan.Inputs) {
-			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "timeout", Actual: 2.0}}
+			in.LeftAlone = []plan.IgnoredDrift{{Address: "function/a", Attribute: "timeout", Actual: 2.0}}
 		},
 		"another reason, too": func(in *plan.Inputs) { in.Wanted[0] = wants("function/a", "memory", 1.0, "timeout", 6.0) },
 	} {
@@ -366,17 +366,17 @@ func TestLeftAlone(t *testing.T) {
 		}
 	}
 	gone := in
-	gone.Actual, gone.LeftAlone = nil, []plan.Left{{Address: "function/a"}, {Address: "pointer/a"}, {Address: "revision/a"}}
+	gone.Actual, gone.LeftAlone = nil, []plan.IgnoredDrift{{Address: "function/a"}, {Address: "pointer/a"}, {Address: "revision/a"}}
 	if p := plan.Compute(gone); !p.Empty() {
 		t.Errorf("what is left away is planned: %v", p.Steps)
 	}
 	now := time.UnixMilli(1000)
-	drift := plan.Drift(record, actual, kindsOf(everyKind...))
+	drift := plan.FindDrift(record, actual, kindsOf(everyKind...))
 	first := plan.Seen(drift, nil, nil, now)
-	then := plan.Seen(drift, first, []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 2.0, Until: 5000}}, now.Add(3*time.Second))
-	ended := plan.Seen(drift, then, []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 2.0, Until: 5000}}, now.Add(4*time.Second))
+	then := plan.Seen(drift, first, []plan.IgnoredDrift{{Address: "function/a", Attribute: "memory", Actual: 2.0, Until: 5000}}, now.Add(3*time.Second))
+	ended := plan.Seen(drift, then, []plan.IgnoredDrift{{Address: "function/a", Attribute: "memory", Actual: 2.0, Until: 5000}}, now.Add(4*time.Second))
 	var open []bool
-	for _, seen := range [][]plan.Drifted{first, then, ended} {
+	for _, seen := range [][]plan.Drift{first, then, ended} {
 		for i := range seen {
 			open = append(open, seen[i].Open())
 			if seen[i].Since != 1000 || i == 0 && seen[i].Attributes[0].Since != 1000 || (i > 0) != (seen[i].Follows == "function/a") {
@@ -397,7 +397,7 @@ func TestDigestIsOfTheDocument(t *testing.T) {
 		in := settled(random(dice))
 		in.Wanted = random(dice)
 		in.Rules = []impact.RuleChange{{Rule: "soak", Before: "1h", After: "<none> \u2028"}}
-		in.Seen = &impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}
+		in.Seen = &impact.Figures{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}
 		if seed%3 == 0 {
 			in.Files = map[string][]string{"a": {"a.py", "b.py"}}
 			in.Deletions, in.Draft = []string{"route/x/y"}, true

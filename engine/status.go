@@ -9,24 +9,24 @@ import (
 	"rudmar/engine/store"
 )
 
-// StandingOf gives what a hook asks to tell how a version goes on: how it stands in
+// VersionStatus returns what a hook asks to tell how a version goes on: how it stands in
 // its stages, and what each waits for. It reads what was written down, and judges
 // nothing.
-func StandingOf(s *store.Store) func(ctx context.Context, service string, version int) ([]source.Stand, error) {
-	return func(ctx context.Context, service string, version int) ([]source.Stand, error) {
+func VersionStatus(s *store.Store) func(ctx context.Context, service string, version int) ([]source.StageStatus, error) {
+	return func(ctx context.Context, service string, version int) ([]source.StageStatus, error) {
 		rows, err := s.DeliveriesOf(ctx, service, version)
 		if err != nil {
 			return nil, err
 		}
-		judged, err := deliver.ReadJudged(ctx, s, service, version)
+		judged, err := deliver.ReadGateResults(ctx, s, service, version)
 		if err != nil {
 			return nil, err
 		}
-		var out []source.Stand
+		var out []source.StageStatus
 		for _, d := range rows {
-			stand := source.Stand{Stage: d.Stage, State: string(d.State), Reason: d.Reason,
+			stand := source.StageStatus{Stage: d.Stage, State: string(d.State), Reason: d.Reason,
 				Rests: delivery.Over(d.State) || d.State == delivery.Failed}
-			if j, ok := judged[deliver.Place{Version: version, Stage: d.Stage}]; ok && d.State == delivery.Waiting {
+			if j, ok := judged[deliver.Key{Version: version, Stage: d.Stage}]; ok && d.State == delivery.Waiting {
 				stand.Rests = !delivery.AllPassed(j.Gates)
 				stand.Reason = firstOpen(j.Gates)
 			}
@@ -36,7 +36,7 @@ func StandingOf(s *store.Store) func(ctx context.Context, service string, versio
 	}
 }
 
-// firstOpen says what the first gate that does not hold waits for.
+// firstOpen returns what the first gate that does not hold waits for.
 func firstOpen(gates []delivery.Gate) string {
 	for _, g := range gates {
 		if !g.Passed() {

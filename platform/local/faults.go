@@ -17,8 +17,8 @@ import (
 	"rudmar/platform/api"
 )
 
-// weather is how a region answers the protocol, for tests and for showing.
-type weather struct {
+// faults is how a region answers the protocol, for tests and for showing.
+type faults struct {
 	SlowMs     float64 `json:"slow_ms"`     // each request takes so much longer
 	Throttled  float64 `json:"throttled"`   // the share of requests that are told to come again, from 0 to 1
 	FailBefore float64 `json:"fail_before"` // the share that fails without an effect
@@ -27,13 +27,13 @@ type weather struct {
 	TakeMs     float64 `json:"take_ms"`     // how long a change takes, as an operation
 }
 
-// skies keeps the weather of the regions, and what changed lately.
-type skies struct {
+// faultStore keeps the weather of the regions, and what changed lately.
+type faultStore struct {
 	store *store
 	now   func() time.Time
 
 	mu      sync.Mutex
-	regions map[string]weather
+	regions map[string]faults
 	recent  map[scope][]change
 }
 
@@ -47,8 +47,8 @@ type change struct {
 // keptChanges bounds how many changes of a scope are remembered.
 const keptChanges = 1000
 
-func openSkies(ctx context.Context, s *store, now func() time.Time) (*skies, error) {
-	k := &skies{store: s, now: now, regions: map[string]weather{}, recent: map[scope][]change{}}
+func openFaults(ctx context.Context, s *store, now func() time.Time) (*faultStore, error) {
+	k := &faultStore{store: s, now: now, regions: map[string]faults{}, recent: map[scope][]change{}}
 	rows, err := s.db.QueryContext(ctx, `SELECT region, setting FROM weather`)
 	if err != nil {
 		return nil, fmt.Errorf("reading the faults: %w", err)
@@ -56,7 +56,7 @@ func openSkies(ctx context.Context, s *store, now func() time.Time) (*skies, err
 	defer rows.Close()
 	for rows.Next() {
 		var region, text string
-		var w weather
+		var w faults
 		if err := rows.Scan(&region, &text); err != nil {
 			return nil, err
 		}
@@ -68,19 +68,19 @@ func openSkies(ctx context.Context, s *store, now func() time.Time) (*skies, err
 	return k, rows.Err()
 }
 
-func (k *skies) of(region string) weather {
+func (k *faultStore) of(region string) faults {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.regions[region]
 }
 
-// set changes a region's weather, by hand.
-func (p *Platform) setWeather(c *echo.Context) error {
+// setFaults changes a region's weather, by hand.
+func (p *Platform) setFaults(c *echo.Context) error {
 	region := c.Param("region")
 	if !slices.Contains(regions(), region) {
 		return refuse(http.StatusNotFound, "unknown region %q (expected %s)", region, strings.Join(regions(), ", "))
 	}
-	var w weather
+	var w faults
 	decoder := json.NewDecoder(c.Request().Body)
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&w); err != nil {
@@ -112,13 +112,13 @@ func (p *Platform) setWeather(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// weathered lets a region's weather act on a request of the protocol.
-func (p *Platform) weathered(next echo.HandlerFunc) echo.HandlerFunc {
+// withFaults lets a region's weather act on a request of the protocol.
+func (p *Platform) withFaults(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		rest, inside := strings.CutPrefix(c.Request().URL.Path, "/regions/")
 		region, _, _ := strings.Cut(rest, "/")
 		w := p.skies.of(region)
-		if !inside || w == (weather{}) {
+		if !inside || w == (faults{}) {
 			return next(c)
 		}
 		if w.SlowMs > 0 {
@@ -151,7 +151,7 @@ func (p *Platform) weathered(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // changed remembers what a resource was before it changed, for those who see late.
-func (k *skies) changed(sc scope, address string, before *api.Resource) {
+func (k *faultStore) changed(sc scope, address string, before *api.Resource) {
 	if k.of(sc.region).LateMs == 0 {
 		return
 	}
@@ -161,8 +161,8 @@ func (k *skies) changed(sc scope, address string, before *api.Resource) {
 	k.recent[sc] = list[max(0, len(list)-keptChanges):]
 }
 
-// seen gives the resources of a scope as they can be seen now.
-func (k *skies) seen(sc scope, resources []api.Resource) []api.Resource {
+// seen returns the resources of a scope as they can be seen now.
+func (k *faultStore) seen(sc scope, resources []api.Resource) []api.Resource {
 	late := msDuration(k.of(sc.region).LateMs)
 	if late == 0 {
 		return resources

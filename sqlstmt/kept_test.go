@@ -1,4 +1,4 @@
-package prepared
+package sqlstmt
 
 import (
 	"database/sql"

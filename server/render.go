@@ -50,18 +50,18 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 		out.Effect, changed = effect(then, now)
 	}
 	shown := func(all []expand.Resource, s *manifest.Service) []expand.Resource {
-		return besideFile(all, s, api.OrZero(r.Body.File), changed)
+		return serviceOfFile(all, s, api.OrZero(r.Body.File), changed)
 	}
 	beside := shown(now, edited.Service)
 	out.More = max(0, len(beside)-shownResources)
-	if out.Rendered, err = becomesOf(beside, units); err != nil {
+	if out.Rendered, err = renderedOf(beside, units); err != nil {
 		return nil, err
 	}
-	out.Before, err = becomesOf(shown(then, committed.Service), units)
+	out.Before, err = renderedOf(shown(then, committed.Service), units)
 	return api.CheckSource200JSONResponse(out), err
 }
 
-// inputs gives what a stage brings to what a service becomes, and the units of
+// inputs returns what a stage brings to what a service becomes, and the units of
 // attributes by kind and name.
 func (h *handlers) inputs(ctx context.Context, service string, r check.Result, stage string) (expand.Inputs,
 	map[string]string, error) {
@@ -91,7 +91,7 @@ func (h *handlers) inputs(ctx context.Context, service string, r check.Result, s
 	return in, units, nil
 }
 
-// resources gives what a checked service becomes in a stage, on its first target.
+// resources returns what a checked service becomes in a stage, on its first target.
 func (h *handlers) resources(service string, r check.Result, stage string, in expand.Inputs) []expand.Resource {
 	if r.Service == nil {
 		return nil
@@ -100,7 +100,7 @@ func (h *handlers) resources(service string, r check.Result, stage string, in ex
 	if s == nil || len(s.Targets) == 0 {
 		return nil
 	}
-	return h.engine.Checks.Becomes(service, r.Service, s, s.Targets[0], in)
+	return h.engine.Checks.Render(service, r.Service, s, s.Targets[0], in)
 }
 
 // effect compares resources, sorted by address, with and without an edit. What
@@ -150,9 +150,9 @@ func otherValues(then, now *expand.Resource) int {
 	return n
 }
 
-// besideFile takes the resources to be shown beside a file: those of its
+// serviceOfFile takes the resources to be shown beside a file: those of its
 // function; beside a file of the whole service those that an edit changes, or all.
-func besideFile(all []expand.Resource, s *manifest.Service, file string, changed map[string]bool) []expand.Resource {
+func serviceOfFile(all []expand.Resource, s *manifest.Service, file string, changed map[string]bool) []expand.Resource {
 	wanted := map[string]bool{}
 	if s != nil {
 		for _, fn := range s.Functions {
@@ -176,7 +176,7 @@ func besideFile(all []expand.Resource, s *manifest.Service, file string, changed
 	return out
 }
 
-func becomesOf(resources []expand.Resource, units map[string]string) ([]api.RenderedResource, error) {
+func renderedOf(resources []expand.Resource, units map[string]string) ([]api.RenderedResource, error) {
 	out, err := convert[[]api.RenderedResource](append([]expand.Resource{}, resources[:min(len(resources),
 		shownResources)]...))
 	for i := range out {

@@ -53,10 +53,10 @@ type Step struct {
 // ProxyAddress is where a command with a way out finds its HTTP proxy.
 const ProxyAddress = "127.0.0.1:3128"
 
-// stay is the first process of a session's cage: it takes files, runs commands
+// serve is the first process of a session's cage: it takes files, runs commands
 // as who they are to run as, ends what they left running, and gives files out.
 // It reads files only when nothing else runs, and only within the cage.
-func stay(s Spec) error {
+func serve(s Spec) error {
 	in, out := os.NewFile(inFD, "requests"), os.NewFile(outFD, "answers")
 	who := s.Plan.owner()
 	for {
@@ -71,10 +71,10 @@ func stay(s Spec) error {
 			err = take(in, *r.Put, who)
 		case r.Run != nil:
 			a.Exit, err = runStep(s, *r.Run)
-			quiet()
+			closeOutput()
 			_, _ = os.Stdout.WriteString(r.Run.Mark) // whoever reads it is the keeper
 		case r.Collect != "":
-			err = giveFiles(out, r.Collect)
+			err = sendFiles(out, r.Collect)
 		}
 		if err != nil {
 			a.Error = err.Error()
@@ -118,7 +118,7 @@ func take(in io.Reader, f File, who int) error {
 func runStep(s Spec, step Step) (int, error) {
 	s.Command, s.Env, s.Dir = step.Command, step.Env, step.Dir
 	if step.Way {
-		closed, err := passOut()
+		closed, err := send()
 		if err != nil {
 			return 0, fmt.Errorf("opening network access: %w", err)
 		}
@@ -180,8 +180,8 @@ func socketFiles() (mine, theirs *os.File, err error) {
 	return os.NewFile(uintptr(pair[0]), "control"), os.NewFile(uintptr(pair[1]), "control"), nil
 }
 
-// quiet ends everything in the cage but this process, which is its first.
-func quiet() {
+// closeOutput ends everything in the cage but this process, which is its first.
+func closeOutput() {
 	_ = unix.Kill(-1, unix.SIGKILL) // there may be nothing
 	for {
 		if _, err := unix.Wait4(-1, nil, 0, nil); err != nil && !errors.Is(err, unix.EINTR) {
@@ -190,9 +190,9 @@ func quiet() {
 	}
 }
 
-// passOut takes connections to the proxy's address and hands them to the
+// send takes connections to the proxy's address and hands them to the
 // keeper, which answers them, until closed.
-func passOut() (closed func(), err error) {
+func send() (closed func(), err error) {
 	l, err := net.Listen("tcp", ProxyAddress)
 	if err != nil {
 		return nil, err
@@ -213,9 +213,9 @@ func passOut() (closed func(), err error) {
 	return func() { l.Close() }, nil
 }
 
-// giveFiles sends all regular files below a folder, sorted. Nothing else runs
+// sendFiles sends all regular files below a folder, sorted. Nothing else runs
 // meanwhile, and links are not followed.
-func giveFiles(out io.Writer, dir string) error {
+func sendFiles(out io.Writer, dir string) error {
 	return filepath.WalkDir(dir, func(full string, d fs.DirEntry, err error) error {
 		if err != nil || !d.Type().IsRegular() {
 			return err

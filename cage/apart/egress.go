@@ -26,10 +26,10 @@ type rtentry struct {
 	mtu, window, roundtrip uint64
 }
 
-// wayOut makes the network of a command that has one: a device whose packets
+// egress makes the network of a command that has one: a device whose packets
 // the keeper reads and writes, so that nothing of the machine's own network is
 // changed or shared. The device is handed over by the control socket.
-func wayOut(control *os.File) error {
+func egress(control *os.File) error {
 	fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return fmt.Errorf("network access from a cage needs /dev/net/tun: %w", err)

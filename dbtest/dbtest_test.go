@@ -1,4 +1,4 @@
-package acts
+package dbtest
 
 import (
 	"context"
@@ -22,7 +22,7 @@ type spy struct {
 func (s *spy) Errorf(format string, args ...any) { s.told += fmt.Sprintf(format, args...) + "\n" }
 func (s *spy) Fatalf(format string, args ...any) { s.Errorf(format, args...); runtime.Goexit() }
 
-// tells gives what a test of its own tells.
+// tells returns what a test of its own tells.
 func tells(t *testing.T, test func(t testing.TB)) string {
 	s, ended := &spy{TB: t}, make(chan struct{})
 	go func() { defer close(ended); test(s) }()
@@ -30,7 +30,7 @@ func tells(t *testing.T, test func(t testing.TB)) string {
 	return s.told
 }
 
-// stage gives a stage with one act, which is sound or has a fault.
+// stage returns a stage with one act, which is sound or has a fault.
 func stage(t *testing.T, fault string) Stage {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db"))

@@ -31,7 +31,7 @@ type ImpactLine struct {
 	From *tree.Origin `json:"from,omitempty"`
 }
 
-// Summary says in a sentence what a plan does.
+// Summary returns in a sentence what a plan does.
 func (p *Plan) Summary() string {
 	where := p.Base.Stage
 	if t := p.Base.Target.String(); t != "" {
@@ -93,7 +93,7 @@ func inSeries(parts []string) string {
 	return strings.Join(parts[:last], ", ") + " and " + parts[last]
 }
 
-// roughly gives a time in milliseconds as people say it.
+// roughly returns a time in milliseconds as people say it.
 func roughly(ms int64) string {
 	switch d := time.Duration(ms) * time.Millisecond; {
 	case ms < 1000:
@@ -105,7 +105,7 @@ func roughly(ms int64) string {
 	}
 }
 
-// Says tells what running the plan means, worst first, each with what it is known by.
+// ImpactLines returns what running the plan means, worst first, each with what it is known by.
 func (p *Plan) ImpactLines() []ImpactLine {
 	w := &words{p: p, out: []ImpactLine{}}
 	w.consequences()
@@ -128,7 +128,7 @@ func (w *words) add(kind string, tone Tone, text, how string, from *tree.Origin)
 	w.out = append(w.out, ImpactLine{Kind: kind, Tone: tone, Text: text, How: how, From: from})
 }
 
-// either gives one tone or another.
+// either returns one tone or another.
 func either[T any](is bool, yes, no T) T {
 	if is {
 		return yes
@@ -145,7 +145,7 @@ func some(names []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }
 
-// nobody gives who may, or that nobody does.
+// nobody returns who may, or that nobody does.
 func nobody(who string) string {
 	if who == "" {
 		return "no one"
@@ -243,7 +243,7 @@ func (w *words) closed(o impact.Closed) {
 	w.add(NarrowerAccess, either(calls > 0, Bad, Wait), text, how, nil)
 }
 
-// span gives how far back figures go.
+// span returns how far back figures go.
 func span(ms int64) string {
 	d := time.Duration(ms) * time.Millisecond
 	switch {
@@ -287,7 +287,7 @@ func (w *words) outlook() {
 	w.cold(o.Cold)
 }
 
-func (w *words) tight(t impact.Tight) {
+func (w *words) tight(t impact.NearLimit) {
 	show := func(v float64) string {
 		if t.What == "memory" {
 			return language.FormatSize(int64(v))
@@ -384,7 +384,7 @@ func percent(share float64) string {
 	return fmt.Sprintf("%.0f%%", 100*share)
 }
 
-// cold says which functions start cold, and whose callers wait for it.
+// cold adds which functions start cold, and whose callers wait for it.
 func (w *words) cold(waiting []impact.Waiting) {
 	known := map[string]bool{}
 	for _, c := range waiting {

@@ -8,14 +8,14 @@ import (
 	"rudmar/engine/store"
 )
 
-// calmFor is how long a stage is left alone in which nothing can change but by an
+// idleFor is how long a stage is left alone in which nothing can change but by an
 // event. It is looked at again then all the same: what a gate counts may change
 // without one, such as who belongs to a group.
-const calmFor = 15 * time.Second
+const idleFor = 15 * time.Second
 
-// calm is how long a stage is left alone, unless something happens in its service
+// idleStage is how long a stage is left alone, unless something happens in its service
 // after the event that was heard last when it was looked at.
-type calm struct {
+type idleStage struct {
 	until time.Time
 	heard int64
 }
@@ -39,24 +39,24 @@ func (l *StageLine) listen(ctx context.Context) error {
 			l.heard = e.ID
 			switch e.Topic {
 			case store.TopicDelivery, store.TopicDeployment, store.TopicSecret, store.TopicObservation:
-				l.stirred[e.Service] = e.ID
+				l.changed[e.Service] = e.ID
 			}
 		}
 		l.mu.Unlock()
 	}
 }
 
-// calmAt tells whether a stage is to be left alone now.
-func (l *StageLine) calmAt(at stageOf) bool {
+// isIdle reports whether a stage is to be left alone now.
+func (l *StageLine) isIdle(at stageOf) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	c, ok := l.calms[at]
-	return ok && l.store.Now().Before(c.until) && l.stirred[at.service] <= c.heard
+	c, ok := l.idle[at]
+	return ok && l.store.Now().Before(c.until) && l.changed[at.service] <= c.heard
 }
 
-// restless tells whether a gate that does not hold may come to hold, or another
+// needsPolling reports whether a gate that does not hold may come to hold, or another
 // one cease to, by what is told by no event: time, calls, and what a plan rests on.
-func restless(gates []delivery.Gate) bool {
+func needsPolling(gates []delivery.Gate) bool {
 	for _, g := range gates {
 		if g.Until > 0 {
 			return true

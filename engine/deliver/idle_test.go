@@ -14,7 +14,7 @@ func TestCalm(t *testing.T) {
 	s := opened(t, func() time.Time { return now })
 	tell := func(service, topic string) {
 		t.Helper()
-		if err := s.Tell(t.Context(), service, topic, nil); err != nil {
+		if err := s.Publish(t.Context(), service, topic, nil); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -27,7 +27,7 @@ func TestCalm(t *testing.T) {
 		if err := l.listen(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		l.calms[actual] = calm{now.Add(calmFor), l.heard}
+		l.idle[actual] = idleStage{now.Add(idleFor), l.heard}
 	}
 	for _, tt := range []struct {
 		what string
@@ -42,19 +42,19 @@ func TestCalm(t *testing.T) {
 		{"a deployment", func() { tell("frostline", store.TopicDeployment) }, false},
 		{"drift", func() { tell("frostline", store.TopicObservation) }, false},
 		{"somebody's word", func() { l.Changed("frostline") }, false},
-		{"time", func() { now = now.Add(calmFor) }, false},
+		{"time", func() { now = now.Add(idleFor) }, false},
 	} {
 		leave()
 		tt.do()
 		if err := l.listen(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		if got := l.calmAt(actual); got != tt.calm {
+		if got := l.isIdle(actual); got != tt.calm {
 			t.Errorf("after %s it is left alone: %v", tt.what, got)
 		}
 	}
 	// What was heard before it was looked at does not stir it.
-	if leave(); !l.calmAt(actual) {
+	if leave(); !l.isIdle(actual) {
 		t.Error("what was known when it was left alone stirs it")
 	}
 	// What happens while a stage is looked at is not missed.
@@ -64,8 +64,8 @@ func TestCalm(t *testing.T) {
 	if err := l.listen(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	l.calms[actual] = calm{now.Add(calmFor), before}
-	if l.calmAt(actual) {
+	l.idle[actual] = idleStage{now.Add(idleFor), before}
+	if l.isIdle(actual) {
 		t.Error("it is left alone, though something happened while it was looked at")
 	}
 }
@@ -84,7 +84,7 @@ func TestRestless(t *testing.T) {
 		{gate(delivery.WindowGate, delivery.GateWaiting), true},
 		{gate(delivery.RuleGate, delivery.GateNotMet), true},
 	} {
-		if got := restless(tt.gates); got != tt.want {
+		if got := needsPolling(tt.gates); got != tt.want {
 			t.Errorf("%+v: %v", tt.gates, got)
 		}
 	}

@@ -1,4 +1,4 @@
-package prepared_test
+package sqlstmt_test
 
 import (
 	"context"
@@ -12,17 +12,17 @@ import (
 
 	_ "modernc.org/sqlite"
 
-	"rudmar/prepared"
+	"rudmar/sqlstmt"
 )
 
-func open(t testing.TB, connections int) *prepared.DB {
+func open(t testing.TB, connections int) *sqlstmt.DB {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db")+"?_txlock=immediate&_pragma=journal_mode(WAL)")
 	if err != nil {
 		t.Fatal(err)
 	}
 	db.SetMaxOpenConns(connections)
-	d := prepared.Of(db)
+	d := sqlstmt.Of(db)
 	t.Cleanup(func() { d.Close() })
 	if _, err := d.ExecContext(t.Context(), `CREATE TABLE sorts (name TEXT PRIMARY KEY, kept INTEGER) STRICT`); err != nil {
 		t.Fatal(err)
@@ -30,7 +30,7 @@ func open(t testing.TB, connections int) *prepared.DB {
 	return d
 }
 
-func count(t testing.TB, d *prepared.DB) (n int) {
+func count(t testing.TB, d *sqlstmt.DB) (n int) {
 	t.Helper()
 	if err := d.QueryRowContext(t.Context(), `SELECT count(*) FROM sorts`).Scan(&n); err != nil {
 		t.Fatal(err)
@@ -38,7 +38,7 @@ func count(t testing.TB, d *prepared.DB) (n int) {
 	return n
 }
 
-func add(ctx context.Context, tx prepared.Tx, name string) error {
+func add(ctx context.Context, tx sqlstmt.Tx, name string) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO sorts (name, kept) VALUES (?, 1)`, name)
 	return err
 }
@@ -48,7 +48,7 @@ func add(ctx context.Context, tx prepared.Tx, name string) error {
 func TestTransactions(t *testing.T) {
 	d, ctx := open(t, 1), t.Context()
 	for i := range 5 {
-		err := d.Within(ctx, func(tx prepared.Tx) error {
+		err := d.Within(ctx, func(tx sqlstmt.Tx) error {
 			var before int
 			if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM sorts`).Scan(&before); err != nil {
 				return err
@@ -70,19 +70,19 @@ func TestTransactions(t *testing.T) {
 			t.Fatal(err)
 		}
 		failed := errors.New("no")
-		if err := d.Within(ctx, func(tx prepared.Tx) error {
+		if err := d.Within(ctx, func(tx sqlstmt.Tx) error {
 			return errors.Join(add(ctx, tx, "never"), failed)
 		}); !errors.Is(err, failed) {
 			t.Errorf("the error is %v", err)
 		}
-		if err := d.Within(ctx, func(tx prepared.Tx) error { return add(ctx, tx, "apple 0") }); err == nil {
+		if err := d.Within(ctx, func(tx sqlstmt.Tx) error { return add(ctx, tx, "apple 0") }); err == nil {
 			t.Error("it is there twice")
 		}
 		if n := count(t, d); n != i+1 {
 			t.Errorf("%d rows, not %d", n, i+1)
 		}
 	}
-	if err := d.Within(ctx, func(tx prepared.Tx) error {
+	if err := d.Within(ctx, func(tx sqlstmt.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO pears (name) VALUES (?)`, "x")
 		return err
 	}); err == nil {
@@ -97,7 +97,7 @@ func TestTransactions(t *testing.T) {
 func TestManyStatements(t *testing.T) {
 	d, ctx := open(t, 4), t.Context()
 	for i := range 50 {
-		if err := d.Within(ctx, func(tx prepared.Tx) error { return add(ctx, tx, fmt.Sprint(i)) }); err != nil {
+		if err := d.Within(ctx, func(tx sqlstmt.Tx) error { return add(ctx, tx, fmt.Sprint(i)) }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -124,7 +124,7 @@ func TestManyStatements(t *testing.T) {
 	group.Wait()
 }
 
-// BenchmarkPrepared tells how much a statement that is kept takes of one that is read anew.
+// BenchmarkPrepared reports how much a statement that is kept takes of one that is read anew.
 func BenchmarkPrepared(b *testing.B) {
 	d := open(b, 1)
 	const text = `SELECT name FROM sorts WHERE kept = ?1 AND name > ?2 ORDER BY name LIMIT ?3`
