@@ -12,7 +12,8 @@ import (
 // VersionStatus returns what a hook asks to tell how a version goes on: how it stands in
 // its stages, and what each waits for. It reads what was written down, and judges
 // nothing.
-func VersionStatus(s *store.Store) func(ctx context.Context, service string, version int) ([]source.StageStatus, error) {
+func VersionStatus(s *store.Store) func(ctx context.Context, service string, version int) (
+	[]source.StageStatus, error) {
 	return func(ctx context.Context, service string, version int) ([]source.StageStatus, error) {
 		rows, err := s.DeliveriesOf(ctx, service, version)
 		if err != nil {

@@ -494,7 +494,8 @@ func (l *StageLine) keep(ctx context.Context, d store.Delivery, judged GateResul
 	if before != nil && before.text == string(text) {
 		return nil
 	}
-	return l.store.PutGateResults(ctx, d.Service, store.GateResults{Version: d.Version, Stage: d.Stage, Body: string(text)})
+	return l.store.PutGateResults(ctx, d.Service,
+		store.GateResults{Version: d.Version, Stage: d.Stage, Body: string(text)})
 }
 
 // Key names a version's delivery in a stage.

@@ -40,7 +40,8 @@ func versionsOf(c *delivery.Choice, entered int) []int {
 
 // selectionOf returns the resources of the functions that enter, and those of the others as they
 // are: each of its version.
-func (p *Planner) selectionOf(ctx context.Context, d Draft, in expand.Inputs) ([]expand.Resource, []expand.Problem, error) {
+func (p *Planner) selectionOf(ctx context.Context, d Draft, in expand.Inputs) (
+	[]expand.Resource, []expand.Problem, error) {
 	place := d.Place
 	var parts []expand.Part
 	for _, v := range versionsOf(d.Choice, d.Version) {

@@ -203,7 +203,8 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, s
 	if err != nil || string(old) == string(body) {
 		return err
 	}
-	return w.store.PutObservation(ctx, store.Observation{Place: p, Body: string(body)}, !canon.Equal(before.Drift, look.Drift))
+	return w.store.PutObservation(ctx, store.Observation{Place: p, Body: string(body)},
+		!canon.Equal(before.Drift, look.Drift))
 }
 
 // drift compares what is live with the record, where one of them has moved.

@@ -34,7 +34,8 @@ func (s *Store) Choice(ctx context.Context, service string, version int, stage s
 
 // DeployedChoice is like Choice for a version that stands in a stage: what it holds now,
 // also while the rest follows.
-func (s *Store) DeployedChoice(ctx context.Context, service string, version int, stage string) (*delivery.Choice, error) {
+func (s *Store) DeployedChoice(ctx context.Context, service string, version int, stage string) (
+	*delivery.Choice, error) {
 	return s.choice(ctx, `SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ?`,
 		service, version, stage)
 }

@@ -178,7 +178,8 @@ func (o *operations) execute(ctx context.Context, id string, sc scope, address s
 }
 
 // accepted is how an operation is answered.
-func (o *operations) accepted(ctx context.Context, sc scope, address string, w changeRequest) (api.AcceptedJSONResponse, error) {
+func (o *operations) accepted(ctx context.Context, sc scope, address string, w changeRequest) (
+	api.AcceptedJSONResponse, error) {
 	op, err := o.begin(ctx, sc, address, w)
 	where := "/operations/" + op.Id
 	return api.AcceptedJSONResponse{Body: op, Headers: api.AcceptedResponseHeaders{Location: &where}}, err

@@ -168,7 +168,8 @@ func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObje
 func (s *protocol) DeleteResource(ctx context.Context,
 	r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
-	w := changeRequest{Key: r.Params.IdempotencyKey, Remove: true, Match: orZero(r.Params.IfMatch), Fence: orZero(r.Params.Fence)}
+	w := changeRequest{Key: r.Params.IdempotencyKey, Remove: true, Match: orZero(r.Params.IfMatch),
+		Fence: orZero(r.Params.Fence)}
 	if s.p.operations.requested(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
 		return api.DeleteResource202JSONResponse{AcceptedJSONResponse: out}, err
