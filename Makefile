@@ -70,7 +70,7 @@ test-e2e:
 	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 15m ./e2e
 
 test-rest:
-	$(MAKE) --no-print-directory -k test-apart test-plain
+	$(MAKE) --no-print-directory -k test-apart test-plain bench-short
 
 test-race:
 	$(RACE_TEST) -p 1 $(RACED)
@@ -117,6 +117,10 @@ setup-bench:
 	@test -x /usr/bin/zip || { $$(test "$$(id -u)" = 0 || echo sudo) apt-get update -q && $$(test "$$(id -u)" = 0 || echo sudo) apt-get install -y -q --no-install-recommends zip; }
 
 bench: setup-bench
+	@set -o pipefail; $(MAKE) --no-print-directory -s measure | (cd tools && go run ./figures -document ../docs/reliability.md)
+
+.PHONY: measure bench-short
+measure:
 	go test -run '^$$' -bench . -benchtime 3x ./core/...
 	go test -run '^$$' -bench . -benchtime 1x ./sqlstmt
 	go test -run '^$$' -bench Archive -benchtime 3x ./engine/build
@@ -127,6 +131,10 @@ bench: setup-bench
 	go test -run '^$$' -bench Warm -benchtime 30x ./platform/local
 	go test -run '^$$' -bench Cold -benchtime 3x ./platform/local
 	go test -run '^$$' -bench ManyCallers -benchtime 1x ./platform/local
+
+# Every benchmark once, with small input: a benchmark that fails is found before it is needed.
+bench-short:
+	@set -o pipefail; $(GO_TEST) -short -p 1 -run '^$$' -bench . -benchtime 1x ./core/... ./sqlstmt ./engine/... ./server ./platform/local ./e2e | grep -v 'no test files'
 
 # Changes that the tests of a package do not notice; with PACKAGE, COUNT and SEED, and with TESTS
 # when other packages' tests should notice, too.

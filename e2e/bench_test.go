@@ -32,13 +32,13 @@ func BenchmarkWatch(b *testing.B) {
 				w.says("-- synced", "hello")
 				begun := time.Now()
 				edit(b, dir, "functions/hello/"+tt.file, tt.old, tt.now)
-				w.says("-- synced", "-- synced after")
-				w.says("-- synced after", "code of hello")
+				w.says("-- synced", "-- synced in")
+				w.says("-- synced in", "code of hello")
 				w.press("1")
 				w.says("code of hello", "evening")
-				b.ReportMetric(float64(time.Since(begun).Milliseconds()), "ms-to-the-answer")
+				b.ReportMetric(float64(time.Since(begun).Milliseconds()), "ms-to-response")
 				text := w.out.String()
-				split := splitInStep.FindStringSubmatch(text[strings.LastIndex(text, "-- synced after"):])
+				split := splitInStep.FindStringSubmatch(text[strings.LastIndex(text, "-- synced in"):])
 				if split == nil {
 					b.Fatal(text)
 				}

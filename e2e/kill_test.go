@@ -251,7 +251,7 @@ func (a *accepted) all(t *testing.T, r *rig, client *platform.Client, scope plat
 			_, body := r.platformAsk("GET", "/operations/"+id, nil)
 			return json.Unmarshal(body, &op) == nil && op.State != "" && op.State != wire.OperationWaiting
 		})
-		if op.State != wire.OperationDone {
+		if op.State != wire.OperationSucceeded {
 			t.Errorf("the operation for %s: %+v", name, op)
 		}
 		a.changes++

@@ -86,7 +86,7 @@ func BenchmarkReading(b *testing.B) {
 		name string
 		do   func(ctx context.Context, h *handlers) error
 	}{
-		{"line", func(ctx context.Context, h *handlers) error {
+		{"stage-line", func(ctx context.Context, h *handlers) error {
 			_, err := h.GetStageLine(ctx, api.GetStageLineRequestObject{Service: "frostline"})
 			return err
 		}},
@@ -104,7 +104,11 @@ func BenchmarkReading(b *testing.B) {
 		}},
 	}
 	took := map[string]float64{}
-	for _, versions := range []int{10, 1000} {
+	many := 1000
+	if testing.Short() {
+		many = 50
+	}
+	for _, versions := range []int{10, many} {
 		h := grown(b, versions)
 		for _, read := range reads {
 			b.Run(fmt.Sprintf("%s/%d", read.name, versions), func(b *testing.B) {
@@ -118,8 +122,8 @@ func BenchmarkReading(b *testing.B) {
 				}
 				ms := float64(b.Elapsed().Microseconds()) / 1000 / float64(b.N)
 				b.ReportMetric(ms, "ms/read")
-				if few, ok := took[read.name]; ok && versions == 1000 {
-					b.ReportMetric(ms/few, "times-10-versions")
+				if few, ok := took[read.name]; ok && versions == many {
+					b.ReportMetric(ms/few, "x-10-versions")
 				} else {
 					took[read.name] = ms
 				}

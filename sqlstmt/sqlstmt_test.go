@@ -136,6 +136,6 @@ func BenchmarkPrepared(b *testing.B) {
 		return time.Since(begun)
 	}
 	for b.Loop() {
-		b.ReportMetric(float64(took(d.QueryRowContext))/float64(took(d.DB.QueryRowContext)), "x-of-reading-it-anew")
+		b.ReportMetric(float64(took(d.QueryRowContext))/float64(took(d.DB.QueryRowContext)), "x-unprepared")
 	}
 }

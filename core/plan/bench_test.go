@@ -65,7 +65,11 @@ func expanded(b *testing.B, s *manifest.Service) []expand.Resource {
 // has; and, all new, against a tenth of the functions. How much faster all cores parse
 // than one tells what is the least that can be reached.
 func BenchmarkPlan(b *testing.B) {
-	files, small := large(10_000), large(1_000)
+	size := 10_000
+	if testing.Short() {
+		size = 1_000
+	}
+	files, small := large(size), large(size/10)
 	kinds := kindsOf(everyKind...)
 	manifests := slices.DeleteFunc(slices.Sorted(maps.Keys(files)), func(name string) bool { return !manifest.IsManifest(name) })
 	for b.Loop() {
@@ -106,20 +110,20 @@ func BenchmarkPlan(b *testing.B) {
 		}
 		one := timed(func() { plan.Compute(plan.Inputs{Wanted: edited, Record: record, Actual: actual, Kinds: kinds}) })
 		few := expanded(b, check.Service(small).Service)
-		many, seen := changedIn(few, 1_000)
+		many, seen := changedIn(few, size/10)
 		fewRecorded, fewLive := asPut(few...)
 		means := timed(func() {
 			plan.Compute(plan.Inputs{Wanted: many, Record: fewRecorded, Actual: fewLive, Kinds: kinds, Seen: seen})
 		})
 		says := timed(func() { _, _ = p.ImpactLines(), p.Summary() })
-		b.ReportMetric((ready+all).Seconds()/parsing.Seconds(), "x-parsing-new")
+		b.ReportMetric((ready+all).Seconds()/parsing.Seconds(), "x-parsing-all-new")
 		b.ReportMetric((ready+nothing).Seconds()/parsing.Seconds(), "x-parsing-unchanged")
 		b.ReportMetric(together.Seconds()/parsing.Seconds(), "x-parsing-on-all-cores")
-		b.ReportMetric(100*one.Seconds()/(ready+all).Seconds(), "%-one-changed")
-		b.ReportMetric((ready+all).Seconds()/tenth.Seconds(), "x-of-a-tenth")
-		b.ReportMetric(1000*means.Seconds(), "ms-1000-changed")
-		b.ReportMetric(100*says.Seconds()/all.Seconds(), "%-says")
-		b.ReportMetric(float64(after.TotalAlloc-before.TotalAlloc)/(1<<20), "MiB-new")
+		b.ReportMetric(100*one.Seconds()/(ready+all).Seconds(), "%-of-full-plan-one-changed")
+		b.ReportMetric((ready+all).Seconds()/tenth.Seconds(), "x-at-tenfold-size")
+		b.ReportMetric(1000*means.Seconds(), "ms-tenth-changed")
+		b.ReportMetric(100*says.Seconds()/all.Seconds(), "%-for-text")
+		b.ReportMetric(float64(after.TotalAlloc-before.TotalAlloc)/(1<<20), "MiB-allocated")
 		b.Logf("%d resources, %d steps; parsing %v, check and expansion %v, all new %v, nothing %v, one %v, saying it %v", len(wanted), len(p.Steps), parsing,
 			ready, all, nothing, one, says)
 	}

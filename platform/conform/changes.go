@@ -91,7 +91,7 @@ func followed(ctx context.Context, t *trial) error {
 	if err != nil {
 		return err
 	}
-	if op.State != api.OperationDone || op.Resource == nil || op.EndedAt == nil {
+	if op.State != api.OperationSucceeded || op.Resource == nil || op.EndedAt == nil {
 		return fmt.Errorf("it ends as %+v", op)
 	}
 	found, _, err := t.find(ctx, "identity/slow")

@@ -106,7 +106,7 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 		{"a failed operation reports the same reason", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			if strings.HasPrefix(r.URL.Path, "/operations/") {
 				w.Header().Set("Content-Type", "application/json")
-				_, _ = io.WriteString(w, `{"id": "o", "state": "done", "address": "function/alone", "startedAt": 1}`)
+				_, _ = io.WriteString(w, `{"id": "o", "state": "succeeded", "address": "function/alone", "startedAt": 1}`)
 				return
 			}
 			next.ServeHTTP(w, r)

@@ -251,7 +251,7 @@ func TestWhatIsGatheredIsRenamed(t *testing.T) {
 	seen("warn")
 	for was, now := range []string{"alert", "alarm"} {
 		before := []string{"warn", "alert"}[was]
-		if _, err := p.put(t.Context(), sc, "identity/"+now, changeRequest{Key: now, Was: before, Attributes: map[string]any{"owner": "x"}}); err != nil {
+		if _, err := p.put(t.Context(), sc, "identity/"+now, changeRequest{Key: now, RenamedFrom: before, Attributes: map[string]any{"owner": "x"}}); err != nil {
 			t.Fatal(err)
 		}
 		seen("warn") // of a call that began under the first name

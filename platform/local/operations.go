@@ -143,7 +143,7 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 // execute makes the change. Its key is that of the request, so that a platform
 // that was killed between the change and its note does not make it twice.
 func (o *operations) execute(ctx context.Context, id string, sc scope, address string, w changeRequest) error {
-	state := api.OperationDone
+	state := api.OperationSucceeded
 	var resource *api.Resource
 	var problem *api.Problem
 	var err error

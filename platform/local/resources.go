@@ -47,15 +47,15 @@ func refuse(status int, format string, args ...any) error {
 // changeRequest is a change of a resource; Remove is for operations, whose wishes are
 // kept in the form of JSON.
 type changeRequest struct {
-	Key        string            `json:"-"`
-	Remove     bool              `json:"remove,omitempty"`
-	Match      string            `json:"match,omitempty"`
-	Attributes map[string]any    `json:"attributes,omitempty"`
-	Secrets    map[string]string `json:"secrets,omitempty"`
-	Version    int               `json:"version,omitempty"`
-	Was        string            `json:"was,omitempty"` // of an identity: the function's former name
-	Replace    bool              `json:"replace,omitempty"`
-	Fence      int64             `json:"fence,omitempty"` // 0 for none
+	Key         string            `json:"-"`
+	Remove      bool              `json:"remove,omitempty"`
+	Match       string            `json:"match,omitempty"`
+	Attributes  map[string]any    `json:"attributes,omitempty"`
+	Secrets     map[string]string `json:"secrets,omitempty"`
+	Version     int               `json:"version,omitempty"`
+	RenamedFrom string            `json:"was,omitempty"` // of an identity: the function's former name
+	Replace     bool              `json:"replace,omitempty"`
+	Fence       int64             `json:"fence,omitempty"` // 0 for none
 }
 
 // shown adds what the platform computes.
@@ -102,7 +102,7 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w changeRe
 			return api.Resource{}, err
 		}
 	}
-	if w.Was != "" {
+	if w.RenamedFrom != "" {
 		p.observed.writing.Lock()
 		defer p.observed.writing.Unlock()
 	}
@@ -116,8 +116,8 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w changeRe
 		if err := fenced(ctx, tx, sc, w.Fence); err != nil {
 			return err
 		}
-		if w.Was != "" {
-			if err := p.rename(ctx, tx, sc, kind, w.Was, function); err != nil {
+		if w.RenamedFrom != "" {
+			if err := p.rename(ctx, tx, sc, kind, w.RenamedFrom, function); err != nil {
 				return err
 			}
 		}
@@ -175,9 +175,9 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w changeRe
 		p.skies.changed(sc, address, was)
 	}
 	if err == nil && kind == resource.Identity && changed {
-		p.observed.called(member{sc, w.Was}, member{sc, function})
-		if w.Was != "" {
-			p.pool.retire(sc, w.Was, nil)
+		p.observed.called(member{sc, w.RenamedFrom}, member{sc, function})
+		if w.RenamedFrom != "" {
+			p.pool.retire(sc, w.RenamedFrom, nil)
 		}
 	}
 	if err == nil && kind == resource.Pointer {

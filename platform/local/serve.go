@@ -154,7 +154,7 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject,
 	error) {
 	w := changeRequest{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes,
-		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.RenamedFrom),
+		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), RenamedFrom: orZero(r.Body.RenamedFrom),
 		Replace: orZero(r.Body.Replace), Fence: orZero(r.Params.Fence)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
 	if s.p.operations.requested(sc, r.Params.Prefer) {

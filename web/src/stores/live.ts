@@ -26,8 +26,8 @@ export const useLive = defineStore('live', () => {
   function open(): void {
     if (stream) return
     clearTimeout(timer)
-    // What happens between the first load and the first word of the stream is told, too;
-    // where it is not known what that would be, everything is loaded anew.
+    // Events between the first load and the start of the stream are sent as well. If the position
+    // is unknown, everything reloads.
     const after = missed ? 0 : useSession().eventBefore()
     missed = !after
     const mine = (stream = new EventSource(after ? `/api/events?after=${after}` : '/api/events'))
