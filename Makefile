@@ -87,6 +87,9 @@ PACKAGES ?= $(RACED)
 race:
 	$(RACE_TEST) $(PACKAGES)
 
+# Subjects of the commits after this one follow CONTRIBUTING.md.
+SUBJECTS_SINCE = d2f51f141059
+
 lint: lint-go lint-web
 
 lint-go: web
@@ -94,6 +97,7 @@ lint-go: web
 	@! git ls-files -co --exclude-standard '*.go' | grep -vE '(\.gen|_test)\.go$$' | xargs awk 'length($$0) > 120 && !/["`]/ {print FILENAME": "FNR": over 120 characters"; n++} END {exit !n}'
 	go vet ./... apart
 	$(GO_TOOL) staticcheck ./... apart
+	cd tools && go run ./words -dir .. -since $(SUBJECTS_SINCE)
 
 lint-web: setup
 	cd web && npx vue-tsc -b && npx eslint . && npx prettier --check --log-level warn .

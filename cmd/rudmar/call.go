@@ -34,9 +34,6 @@ name, or your own JSON (default the first sample). The response is printed to st
 output as JSON; duration, memory and log lines are printed to standard error.
 
 Exit codes: 0 the invocation succeeded, 1 it failed.`,
-		Example: `  rudmar invoke frostline trial warn
-  rudmar invoke frostline trial warn --event '{"method": "GET", "params": {"station": "weir"}}'
-  rudmar invoke frostline trial warn --event @event.json`,
 		Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			path := stagePath(args[0], args[1]) + "/functions/" + url.PathEscape(args[2])

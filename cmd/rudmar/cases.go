@@ -33,8 +33,7 @@ the result of each; for a failed case, the complete invocation. --format junit w
 JUnit XML for other CI systems.
 
 Exit codes: 0 all cases passed, 1 a case failed.`,
-		Example: "  rudmar case run frostline --stage trial --format junit --output cases.xml",
-		Args:    cobra.MaximumNArgs(2), PreRunE: environment,
+		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := at.read(args, false); err != nil {
 				return err

@@ -104,7 +104,7 @@ func (c *config) tokenFlag(f *pflag.FlagSet) {
 
 func (c *config) clientFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.server, "server", "",
-		"address of Rudmar (default the one of rudmar login, otherwise "+usualServer)
+		"address of Rudmar (default the one of rudmar login, otherwise "+usualServer+")")
 	f.StringVar(&c.handle, "username", "", "username, to sign in with a password instead of the token of rudmar login")
 	f.StringVar(&c.ownTokenFile, "token-file", "", "file with a token; also RUDMAR_TOKEN")
 	f.StringVar(&c.passwordFile, "password-file", "", "file with your password; also RUDMAR_PASSWORD")
@@ -139,9 +139,9 @@ func secretIn(file string) (string, error) {
 	return strings.TrimSpace(string(text)), err
 }
 
-// environment takes flags that were not given from RUDMAR_… variables.
+// environment sets flags that were not given from RUDMAR_… variables.
 func environment(c *cobra.Command, _ []string) error {
-	var errs error
+	errs := checkFormerVariables()
 	c.Flags().VisitAll(func(f *pflag.Flag) {
 		name := "RUDMAR_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
 		if value, ok := os.LookupEnv(name); ok && !f.Changed {

@@ -34,8 +34,7 @@ func outputListCommand() *cobra.Command {
 shell; the name consists of target, kind, function and name in upper case, such as
 LOCAL_NORTH_ROUTE_WARN_ASK. --file writes a file for another program, such as the next
 job of a CI system: the complete file or none.`,
-		Example: "  rudmar output list frostline trial --format env\n  rudmar output list --stage trial --format json",
-		Args:    cobra.MaximumNArgs(2), PreRunE: environment,
+		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := at.read(args, false); err != nil {
 				return err
@@ -110,8 +109,8 @@ func deploymentListCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
 		Use: "list SERVICE", Short: "List the newest deployments of a service", Args: cobra.ExactArgs(1),
-		Example: "  rudmar deployment list frostline", PreRunE: environment,
-		RunE: func(cmd *cobra.Command, args []string) error { return c.listDeployments(cmd, args[0]) },
+		PreRunE: environment,
+		RunE:    func(cmd *cobra.Command, args []string) error { return c.listDeployments(cmd, args[0]) },
 	}
 	c.clientFlags(cmd.Flags())
 	return cmd
@@ -125,8 +124,7 @@ func deploymentShowCommand() *cobra.Command {
 		Long: `Shows the steps of a deployment. --follow waits for its end and prints each step.
 
 Exit codes: 0, or 4 if the deployment ended without success.`,
-		Example: "  rudmar deployment show 52 --follow",
-		Args:    cobra.ExactArgs(1), PreRunE: environment,
+		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := deploymentNumber(args[0])
 			if err != nil {
@@ -144,7 +142,6 @@ func deploymentActionCommand(action, short string) *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
 		Use: action + " NUMBER", Short: short, Args: cobra.ExactArgs(1), PreRunE: environment,
-		Example: "  rudmar deployment " + action + " 52",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := deploymentNumber(args[0])
 			if err != nil {

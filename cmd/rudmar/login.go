@@ -236,7 +236,6 @@ func tokenCreateCommand() *cobra.Command {
 		Long: `Creates a token that acts in your name, never with more rights than you have, and prints
 only the token on standard output. Use it as a bearer token, as RUDMAR_TOKEN, or as the
 git password with your username.`,
-		Example: "  rudmar token create nightly-build --permission write --permission request --scope frostline --days 30",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			wish.Name, wish.Days = args[0], &days
 			wish.Permissions, wish.Scopes = append([]string{}, wish.Permissions...), append([]string{}, wish.Scopes...)

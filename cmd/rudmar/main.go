@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -63,6 +64,9 @@ func main() {
 	os.Exit(code)
 }
 
+// flagUsages is where the help of a command shows its flags.
+var flagUsages = regexp.MustCompile(`\.(\w+)\.FlagUsages`)
+
 func command() *cobra.Command {
 	root := &cobra.Command{
 		Use:     "rudmar",
@@ -73,7 +77,7 @@ version with the deployed state, and versions move through stages guarded by gat
 
 Start with:
   rudmar demo                 run Rudmar with a fictional cooperative's data
-  rudmar check                check the manifests in this folder, without a server
+  rudmar check                find errors in the manifests in this folder, without a server
   rudmar serve                run Rudmar for yourself
 
 Every flag can also be set in the environment: --listen as RUDMAR_LISTEN.
@@ -91,6 +95,9 @@ Exit codes: 0 success, 1 failure, 2 wrong usage, 3 the manifests have errors; pl
 		buildCommand(), deployCommand(), watchCommand(), runCommand(),
 		caseCommand(), notificationCommand())
 	root.AddCommand(wasmWorkerCommand())
+	addExamples(root, "", examples())
+	cobra.AddTemplateFunc("plainFlags", plainFlags)
+	root.SetUsageTemplate(flagUsages.ReplaceAllString(root.UsageTemplate(), "(plainFlags .$1)"))
 	strict(root)
 	return root
 }

@@ -5,14 +5,19 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"rudmar/core/diagnostic"
 )
@@ -158,6 +163,11 @@ func TestFlagsFromTheEnvironment(t *testing.T) {
 		!strings.Contains(err.Error(), "RUDMAR_OBSERVE_EVERY") {
 		t.Errorf("a broken variable: %v", err)
 	}
+	t.Setenv("RUDMAR_HANDLE", "wren")
+	if _, err := run(t, "status", "frostline"); codeOf(err) != exitUsage ||
+		!strings.Contains(err.Error(), "RUDMAR_HANDLE was renamed to RUDMAR_USERNAME") {
+		t.Errorf("a former variable: %v", err)
+	}
 }
 
 func TestUserCreate(t *testing.T) {
@@ -171,21 +181,84 @@ func TestUserCreate(t *testing.T) {
 	}
 }
 
-func TestHelpNamesEveryCommand(t *testing.T) {
-	out, err := run(t, "--help")
+// parses returns an error if a line is not a valid use of a command; in a text, its arguments can
+// be left out.
+func parses(line string, whole bool) error {
+	line, _, _ = strings.Cut(line, " #")
+	words := wordsOfLine.FindAllString(line, -1)
+	for i, w := range words {
+		if w == "|" || w == ">" || strings.HasPrefix(w, "<") || w == "&&" || strings.HasPrefix(w, "2>") {
+			words = words[:i]
+			break
+		}
+		words[i] = strings.Trim(w, `"'`)
+	}
+	c, rest, err := command().Find(words[1:])
 	if err != nil {
-		t.Fatal(err)
+		return err
 	}
-	for _, name := range []string{"serve", "demo", "platform", "check", "plan", "user"} {
-		if !strings.Contains(out, name) {
-			t.Errorf("help does not name %s", name)
-		}
-		if text, err := run(t, name, "--help"); err != nil || len(text) < 100 {
-			t.Errorf("%s --help: %v\n%s", name, err, text)
+	if err := c.ParseFlags(rest); err != nil && !errors.Is(err, pflag.ErrHelp) {
+		return err
+	}
+	if c.HasSubCommands() && !c.Runnable() && c.Flags().NArg() > 0 {
+		return fmt.Errorf("no such command")
+	}
+	if !whole && (c.Flags().NArg() == 0 || strings.Contains(line, "…")) {
+		return nil
+	}
+	return errors.Join(c.ValidateArgs(c.Flags().Args()), c.ValidateRequiredFlags(), c.ValidateFlagGroups())
+}
+
+var (
+	wordsOfLine = regexp.MustCompile(`'[^']*'|"[^"]*"|\S+`)
+	inDocs      = regexp.MustCompile("(?m)^(?:\\$ )?(?:bin/)?(rudmar .*)$|`(?:bin/)?(rudmar [^`]*)`")
+)
+
+// Each command has an example, and the examples and the commands of the docs are valid.
+func TestExamplesAreValid(t *testing.T) {
+	list := examples()
+	var walk func(c *cobra.Command, path string)
+	walk = func(c *cobra.Command, path string) {
+		for _, sub := range c.Commands() {
+			below := strings.TrimSpace(path + " " + sub.Name())
+			if !sub.Hidden && !sub.HasSubCommands() && !strings.HasPrefix(below, "completion") && !strings.Contains(sub.Example, "rudmar "+below) {
+				t.Errorf("rudmar %s has no example", below)
+			}
+			delete(list, below)
+			walk(sub, below)
 		}
 	}
-	if strings.Contains(out, "git-hook") {
-		t.Error("help names what only git runs")
+	walk(command(), "")
+	for path := range list {
+		t.Errorf("an example is of %q, which is no command", path)
+	}
+	for _, text := range examples() {
+		for line := range strings.Lines(text) {
+			if err := parses(strings.TrimSpace(line), true); err != nil {
+				t.Errorf("%s: %v", line, err)
+			}
+		}
+	}
+	files, err := filepath.Glob("../../docs/*.md")
+	if err != nil || len(files) < 10 {
+		t.Fatal(files, err)
+	}
+	seen := 0
+	for _, file := range append(files, "../../README.md", "../../CONTRIBUTING.md", "../../CHANGELOG.md") {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range inDocs.FindAllStringSubmatch(strings.ReplaceAll(string(text), "\n  ", " "), -1) {
+			line := strings.Join(strings.Fields(m[1]+m[2]), " ")
+			seen++
+			if err := parses(line, false); err != nil {
+				t.Errorf("%s: %s: %v", filepath.Base(file), line, err)
+			}
+		}
+	}
+	if seen < 60 {
+		t.Errorf("only %d commands were found in the docs", seen)
 	}
 }
 

@@ -29,8 +29,7 @@ func notificationCreateCommand() *cobra.Command {
 Rudmar-Signature contains sha256= and the HMAC-SHA256 of the body under the printed key.
 Types include delivery.settled, delivery.failed, delivery.rolled-back, build.failed,
 version.built and drift.detected; delivery. selects all delivery types.`,
-		Example: "  rudmar notification create board https://board.brambleford.example/rudmar --type delivery. --service frostline",
-		Args:    cobra.ExactArgs(2), PreRunE: environment,
+		Args: cobra.ExactArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			wish.Name, wish.Url = args[0], args[1]
 			wish.Types = append([]string{}, wish.Types...)

@@ -33,8 +33,7 @@ func runCommand() *cobra.Command {
 server and changes none. Secrets come from the environment: RUDMAR_SECRET_SMS_KEY is the
 secret sms_key. Build commands run as you. All data is deleted at the end, unless --data
 names a folder to keep it.`,
-		Example: "  rudmar new service hello && rudmar run hello",
-		Args:    cobra.MaximumNArgs(1), PreRunE: environment,
+		Args: cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if c.data == "" {
 				dir, err := os.MkdirTemp("", "rudmar-run-")

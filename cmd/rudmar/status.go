@@ -58,7 +58,7 @@ func statusCommand() *cobra.Command {
 func buildCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "build", Short: "List, show and cancel builds"}
 	cmd.AddCommand(
-		buildSubcommand("list SERVICE", "List the newest builds of a service", "  rudmar build list frostline", 1,
+		buildSubcommand("list SERVICE", "List the newest builds of a service", 1,
 			func(c *config, cmd *cobra.Command, args []string) error {
 				list, err := c.builds(cmd, args[0])
 				if err != nil {
@@ -74,8 +74,7 @@ func buildCommand() *cobra.Command {
 				}
 				return table.Flush()
 			}),
-		buildSubcommand("show SERVICE NUMBER", "Show the log of a build; exit code 1 means that it failed",
-			"  rudmar build show frostline 7", 2,
+		buildSubcommand("show SERVICE NUMBER", "Show the log of a build; exit code 1 means that it failed", 2,
 			func(c *config, cmd *cobra.Command, args []string) error {
 				list, err := c.builds(cmd, args[0])
 				if err != nil {
@@ -83,7 +82,7 @@ func buildCommand() *cobra.Command {
 				}
 				return printBuild(cmd, list, args[1])
 			}),
-		buildSubcommand("cancel SERVICE NUMBER", "Cancel a queued or running build", "  rudmar build cancel frostline 7", 2,
+		buildSubcommand("cancel SERVICE NUMBER", "Cancel a queued or running build", 2,
 			func(c *config, cmd *cobra.Command, args []string) error {
 				return c.ask(cmd.Context(), http.MethodDelete,
 					"/services/"+url.PathEscape(args[0])+"/builds/"+url.PathEscape(args[1]), nil, nil)
@@ -91,10 +90,10 @@ func buildCommand() *cobra.Command {
 	return cmd
 }
 
-func buildSubcommand(use, short, example string, args int,
+func buildSubcommand(use, short string, args int,
 	run func(c *config, cmd *cobra.Command, args []string) error) *cobra.Command {
 	c := &config{}
-	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.ExactArgs(args), PreRunE: environment,
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(args), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error { return run(c, cmd, args) }}
 	c.clientFlags(cmd.Flags())
 	return cmd

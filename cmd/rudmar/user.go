@@ -193,7 +193,6 @@ func userGroupsCommand() *cobra.Command {
 	var into, outOf []string
 	cmd := &cobra.Command{
 		Use: "groups USERNAME", Short: "Change the groups of a user", Args: cobra.ExactArgs(1), PreRunE: environment,
-		Example: "  rudmar user groups linden --add growers-council --remove visitors",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(into)+len(outOf) == 0 {
 				return coded{exitUsage, errors.New("set --add or --remove")}

@@ -52,7 +52,7 @@ func versionListCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
 		Use: "list SERVICE", Short: "List the newest versions of a service", Args: cobra.ExactArgs(1),
-		Example: "  rudmar version list frostline", PreRunE: environment,
+		PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var list []api.VersionSummary
 			err := c.ask(cmd.Context(), http.MethodGet, "/services/"+url.PathEscape(args[0])+"/versions", nil, &list)
@@ -75,7 +75,7 @@ func versionShowCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
 		Use: "show SERVICE VERSION", Short: "Show a version and its archives", Args: cobra.ExactArgs(2),
-		Example: "  rudmar version show frostline 7", PreRunE: environment,
+		PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := versionNumber(args[1])
 			if err != nil {
@@ -111,7 +111,7 @@ func versionCompareCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
 		Use: "compare SERVICE VERSION OTHER", Short: "Compare the files and resources of two versions",
-		Example: "  rudmar version compare frostline 6 7", Args: cobra.ExactArgs(3), PreRunE: environment,
+		Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			from, err := versionNumber(args[1])
 			if err != nil {

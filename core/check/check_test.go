@@ -113,7 +113,7 @@ func TestProblemsAreToldAtTheirPlace(t *testing.T) {
 		{"key twice", inFunction("description: Warns growers", "description: a\ndescription: b"), fn + ":3:1 RM1010", "line 2"},
 		{"tab", inFunction("  LIMIT_C:", "\tLIMIT_C:"), fn + ":5:1 RM1011", "spaces"},
 		{"misspelt key", inFunction("description:", "descripton:"), fn + ":2:1 RM1101", `did you mean "description"`},
-		{"unknown key", inFunction("description: Warns growers", "colour: green"), fn + ":2:1 RM1101", ", network, env, objectives, build)"},
+		{"unknown key", inFunction("description: Warns growers", "color: green"), fn + ":2:1 RM1101", ", network, env, objectives, build)"},
 		{"no handler", inFunction("handler: warn:run\n", ""), fn + ":1:1 RM1102", "handler"},
 		{"no stages", map[string]string{sv: "rudmar: 1\nservice: frostline\n"}, sv + ":1:1 RM1102", "stages"},
 		{"no rudmar.yaml", map[string]string{sv: ""}, sv + ":1:1 RM1102", "eclares the service and its stages"},

@@ -14,7 +14,7 @@ import (
 func TestNearest(t *testing.T) {
 	known := []string{"memory", "timeout", "handler", "permissions"}
 	for text, want := range map[string]string{"memroy": "memory", "timout": "timeout", "handeler": "handler",
-		"permission": "permissions", "colour": "", "": "", "memory": "memory", "xyz": ""} {
+		"permission": "permissions", "color": "", "": "", "memory": "memory", "xyz": ""} {
 		if got := diagnostic.Nearest(text, known); got != want {
 			t.Errorf("nearest to %q is %q, want %q", text, got, want)
 		}

@@ -110,7 +110,7 @@ func rules() []rule {
 		}},
 		{"a resource beyond a quota is refused", beyondQuota},
 		{"an unknown attribute is refused", func(ctx context.Context, t *trial) error {
-			_, err := t.put(ctx, "identity/warn", map[string]any{"colour": "green"})
+			_, err := t.put(ctx, "identity/warn", map[string]any{"color": "green"})
 			return requests(err, http.StatusUnprocessableEntity, "an unknown attribute")
 		}},
 		{"a resource with missing dependencies is refused", func(ctx context.Context, t *trial) error {

@@ -288,7 +288,7 @@ func TestChangesByHand(t *testing.T) {
 		status       int
 	}{
 		{"PUT", "north/frostline/trial/function%2Fnothing", map[string]any{"memory": 1 << 28}, 404},
-		{"PUT", "north/frostline/trial/function%2Fwarn", map[string]any{"colour": "red"}, 422},
+		{"PUT", "north/frostline/trial/function%2Fwarn", map[string]any{"color": "red"}, 422},
 		{"PUT", "north/frostline/trial/function%2Fwarn", "no mapping", 400},
 		{"DELETE", "north/frostline/trial/function%2Fwarn", nil, 409},
 		{"DELETE", "north/frostline/trial/logs%2Fwarn", nil, 204},

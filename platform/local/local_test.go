@@ -293,7 +293,7 @@ func TestResources(t *testing.T) {
 		attributes map[string]any
 		status     int
 	}{
-		"unknown attribute":    {"identity/warn", map[string]any{"colour": "blue"}, 422},
+		"unknown attribute":    {"identity/warn", map[string]any{"color": "blue"}, 422},
 		"unknown kind":         {"balloon/warn", map[string]any{}, 422},
 		"out of range":         {"function/warn", map[string]any{"memory": 5.0}, 422},
 		"computed":             {"identity/warn", map[string]any{"id": "x"}, 422},

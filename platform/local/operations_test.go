@@ -71,7 +71,7 @@ func TestOperationsOutliveTheirPlatform(t *testing.T) {
 func TestOperationsRefuseAtOnce(t *testing.T) {
 	s := newStand(t)
 	s.weather(`{"take_ms": 600000}`)
-	for address, want := range map[string]int{"colour/warn": http.StatusUnprocessableEntity,
+	for address, want := range map[string]int{"color/warn": http.StatusUnprocessableEntity,
 		"identity": http.StatusUnprocessableEntity} {
 		if _, err := s.client.Put(t.Context(), s.scope, address,
 			platform.Change{Key: address, Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, want) {

@@ -44,7 +44,7 @@ func TestWhatIsRefused(t *testing.T) {
 		{"revision/watch", map[string]any{"artifact": nowhere, "configuration": config,
 			"id": resource.RevisionID(nowhere, config)}, 409, "upload it first"},
 		{"function/watch", map[string]any{"memory": "much"}, 422, "memory"},
-		{"function/watch", map[string]any{"colour": "green"}, 422, "colour"},
+		{"function/watch", map[string]any{"color": "green"}, 422, "color"},
 		{"hedge/watch", map[string]any{}, 422, "hedge"},
 	} {
 		_, err := s.client.Put(t.Context(), s.scope, tt.address, platform.Change{Key: tt.address + tt.says, Replace: true,

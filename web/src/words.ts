@@ -105,7 +105,7 @@ export function origin(o: { file?: string; line?: number; rule: string }): strin
   return o.rule === 'built-in' ? 'Rudmar default' : o.rule
 }
 
-/** The colour class of a state. The word always stands beside it. */
+/** The color class of a state. The word always stands beside it. */
 export function tone(state: string): string {
   switch (state) {
     case 'settled':

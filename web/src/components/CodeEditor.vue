@@ -44,8 +44,8 @@ const language = new Compartment()
 const editable = new Compartment()
 let view: EditorView | null = null
 
-// Our own colours, so that they hold in light and in dark.
-const colours = HighlightStyle.define([
+// Our own colors, so that they hold in light and in dark.
+const colors = HighlightStyle.define([
   { tag: [tags.definition(tags.propertyName), tags.propertyName, tags.keyword], color: 'var(--fjord)' },
   { tag: [tags.string, tags.special(tags.string)], color: 'var(--spruce)' },
   { tag: [tags.number, tags.bool, tags.null], color: 'var(--amber)' },
@@ -153,7 +153,7 @@ onMounted(() => {
         lintGutter(),
         hoverTooltip(explain),
         autocompletion({ override: [complete], icons: false }),
-        syntaxHighlighting(colours),
+        syntaxHighlighting(colors),
         keymap.of([indentWithTab, ...defaultKeymap, ...historyKeymap]),
         language.of(languageOf(props.file)),
         editable.of(EditorState.readOnly.of(props.readonly)),

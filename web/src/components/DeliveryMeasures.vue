@@ -47,7 +47,7 @@ const some = computed(() => data.value?.weeks.some((w) => w.delivered.length + w
         </div>
         <div>
           <dt>Change failure rate</dt>
-          <dd>{{ Number((100 * data.changeFailureRate).toFixed(0)) }} %</dd>
+          <dd>{{ Number((100 * data.changeFailureRate).toFixed(0)) }}%</dd>
         </div>
         <div>
           <dt>Recovery time</dt>

@@ -77,9 +77,9 @@ const whole = (n: number) => String(n)
           stacked
           :say="whole"
           :rows="[
-            { label: 'succeeded', values: answered, colour: 'spruce' },
-            { label: 'failed', values: points.map((p) => p.errors), colour: 'clay' },
-            { label: 'throttled', values: points.map((p) => p.throttled), colour: 'amber' },
+            { label: 'succeeded', values: answered, color: 'spruce' },
+            { label: 'failed', values: points.map((p) => p.errors), color: 'clay' },
+            { label: 'throttled', values: points.map((p) => p.throttled), color: 'amber' },
           ]"
         />
         <MetricsChart
@@ -87,8 +87,8 @@ const whole = (n: number) => String(n)
           :labels="labels"
           :say="duration"
           :rows="[
-            { label: 'p50', values: points.map((p) => some(p, p.p50)), colour: 'fjord', line: true },
-            { label: 'p95', values: points.map((p) => some(p, p.p95)), colour: 'heather', line: true },
+            { label: 'p50', values: points.map((p) => some(p, p.p50)), color: 'fjord', line: true },
+            { label: 'p95', values: points.map((p) => some(p, p.p95)), color: 'heather', line: true },
           ]"
         />
         <MetricsChart
@@ -97,11 +97,11 @@ const whole = (n: number) => String(n)
           :step="memoryStep"
           :say="bytes"
           :rows="[
-            { label: 'peak', values: points.map((p) => p.memoryPeak || null), colour: 'spruce' },
+            { label: 'peak', values: points.map((p) => p.memoryPeak || null), color: 'spruce' },
             {
               label: 'limit',
               values: points.map(() => data?.memoryLimit ?? null),
-              colour: 'clay',
+              color: 'clay',
               line: true,
               dashed: true,
             },
@@ -115,7 +115,7 @@ const whole = (n: number) => String(n)
             {
               label: 'invocations up to this duration',
               values: data.durations.map((d) => d.invocations),
-              colour: 'fjord',
+              color: 'fjord',
             },
           ]"
         />

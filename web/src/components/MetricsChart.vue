@@ -27,11 +27,11 @@ Chart.register(
   Tooltip,
 )
 
-/** One row of a figure: its name, its values, how it is drawn, and in which of our colours. */
+/** One row of a figure: its name, its values, how it is drawn, and in which of our colors. */
 export interface FigureRow {
   label: string
   values: (number | null)[]
-  colour: 'spruce' | 'fjord' | 'amber' | 'clay' | 'heather' | 'quiet'
+  color: 'spruce' | 'fjord' | 'amber' | 'clay' | 'heather' | 'quiet'
   line?: boolean
   dashed?: boolean
 }
@@ -47,7 +47,7 @@ const props = defineProps<{
 }>()
 const { theme } = useTheme()
 
-const colours = computed(() => {
+const colors = computed(() => {
   void theme.value // the variables have other values in the other theme
   const style = getComputedStyle(document.documentElement)
   return (name: string) => style.getPropertyValue(`--${name}`).trim()
@@ -58,8 +58,8 @@ const data = computed(() => ({
     type: r.line ? ('line' as const) : ('bar' as const),
     label: r.label,
     data: r.values,
-    backgroundColor: colours.value(r.colour),
-    borderColor: colours.value(r.colour),
+    backgroundColor: colors.value(r.color),
+    borderColor: colors.value(r.color),
     borderWidth: r.line ? 1.75 : 0,
     borderDash: r.dashed ? [5, 4] : [],
     pointRadius: r.line && !r.dashed ? 1.75 : 0,
@@ -85,16 +85,16 @@ const options = computed(() => ({
     x: {
       stacked: props.stacked,
       grid: { display: false },
-      border: { color: colours.value('rule') },
-      ticks: { color: colours.value('quiet'), maxRotation: 0, autoSkipPadding: 24 },
+      border: { color: colors.value('rule') },
+      ticks: { color: colors.value('quiet'), maxRotation: 0, autoSkipPadding: 24 },
     },
     y: {
       stacked: props.stacked,
       beginAtZero: true,
-      grid: { color: colours.value('rule') },
+      grid: { color: colors.value('rule') },
       border: { display: false },
       ticks: {
-        color: colours.value('quiet'),
+        color: colors.value('quiet'),
         maxTicksLimit: 5,
         precision: 0,
         stepSize: props.step,
@@ -110,7 +110,7 @@ const options = computed(() => ({
     <figcaption>
       <strong>{{ title }}</strong>
       <span v-for="r in rows" :key="r.label" class="key"
-        ><i :class="{ line: r.line, dashed: r.dashed }" :style="{ color: `var(--${r.colour})` }" />{{ r.label }}</span
+        ><i :class="{ line: r.line, dashed: r.dashed }" :style="{ color: `var(--${r.color})` }" />{{ r.label }}</span
       >
     </figcaption>
     <div :style="{ height: height ?? '9.5rem' }">

@@ -43,10 +43,10 @@ const labels = computed(() => props.shift.points.map((p) => clock(p.at).slice(0,
 const part = (s: Schemas['PointSide']): number | null => (s.invocations ? (100 * s.errors) / s.invocations : null)
 type Side = 'new' | 'old'
 function rows(of: (p: Schemas['PointSide']) => number | null): FigureRow[] {
-  const row = (side: Side, label: string, colour: FigureRow['colour'], dashed: boolean): FigureRow => ({
+  const row = (side: Side, label: string, color: FigureRow['color'], dashed: boolean): FigureRow => ({
     label,
     values: props.shift.points.map((p) => of(p[side])),
-    colour,
+    color,
     line: true,
     dashed,
   })
@@ -57,7 +57,7 @@ function rows(of: (p: Schemas['PointSide']) => number | null): FigureRow[] {
 }
 const errors = computed(() => rows(part))
 const latency = computed(() => rows((s) => (s.p95 ? s.p95 : null)))
-const percent = (n: number): string => `${Number((100 * n).toFixed(2))} %`
+const percent = (n: number): string => `${Number((100 * n).toFixed(2))}%`
 const rate = (s: Schemas['Side']): string => (s.invocations ? percent(s.errors / s.invocations) : 'none')
 const words: Record<string, string> = {
   advance: 'Move to next step now',
@@ -79,7 +79,7 @@ const words: Record<string, string> = {
           past: i < shift.step || (!shift.active && !shift.rollbackReason),
         }"
       >
-        {{ s }} %
+        {{ s }}%
       </li>
     </ol>
     <p v-if="shift.rollbackReason" class="bad mb-2 wrap-anywhere">
@@ -120,7 +120,7 @@ const words: Record<string, string> = {
               {{ side.errors }} of {{ count(side.invocations, 'invocation') }} failed, {{ rate(side) }}
               <span class="quiet d-block small"
                 >between {{ percent(side.low) }} and {{ percent(side.high)
-                }}<template v-if="side.p95">; 95 % in {{ duration(side.p95) }}</template></span
+                }}<template v-if="side.p95">; p95 {{ duration(side.p95) }}</template></span
               >
             </template>
             <span v-else class="quiet">No invocations</span>
@@ -148,7 +148,7 @@ const words: Record<string, string> = {
     <details v-if="shift.completedSteps.length">
       <summary>Completed steps</summary>
       <p v-for="t in shift.completedSteps" :key="t.at" class="mb-1 wrap-anywhere">
-        {{ clock(t.at).slice(0, 8) }}: {{ t.share }} %<span v-if="t.reason" class="quiet">, {{ t.reason }}</span>
+        {{ clock(t.at).slice(0, 8) }}: {{ t.share }}%<span v-if="t.reason" class="quiet">, {{ t.reason }}</span>
       </p>
     </details>
     <p class="quiet small mb-0">

@@ -100,8 +100,8 @@ function gates(s: Schemas['Station']): string {
             ></span
           >
           <span v-if="s.shift" class="version"
-            >version {{ s.shift.before }} <span class="quiet">{{ 100 - s.shift.share }} %</span> · {{ s.shift.version }}
-            <span class="fjord">{{ s.shift.share }} %</span></span
+            >version {{ s.shift.before }} <span class="quiet">{{ 100 - s.shift.share }}%</span> · {{ s.shift.version }}
+            <span class="fjord">{{ s.shift.share }}%</span></span
           >
           <span v-else class="version">{{ s.version ? `version ${s.version}` : 'not deployed' }}</span>
           <span class="detail clip" :title="s.targets.join(', ')"

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A state in words, with a mark whose form differs as well as its colour.
+// A state in words, with a mark whose form differs as well as its color.
 import { computed } from 'vue'
 
 import { stateText, tone } from '../words'

@@ -123,7 +123,7 @@ function step(e: KeyboardEvent): void {
                         <span :class="{ close: share(c) > 85 }" :style="{ width: `${share(c)}%` }" />
                       </span>
                       <span v-if="c.memoryPeak && c.memoryLimit" :class="share(c) > 85 ? 'bad' : 'quiet'"
-                        >{{ Math.round(share(c)) }} %</span
+                        >{{ Math.round(share(c)) }}%</span
                       >
                       <span class="quiet">{{
                         c.invocations ? count(c.invocations, 'invocation') : 'no invocations'

@@ -1,0 +1,134 @@
+package e2e
+
+import (
+	"encoding/json"
+	"flag"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+)
+
+var update = flag.Bool("update", false, "write the text of pages and commands to testdata/text.txt")
+
+// texts are lines that people read, each with the first place where it was found.
+type texts map[string]string
+
+// What differs from run to run is replaced: times, hashes, numbers and with them plurals.
+var (
+	hashes    = regexp.MustCompile(`\b(sha256:)?[0-9a-f]*[0-9][0-9a-f]{6,}\b|\bN?[cr]-[0-9a-f]{6,}\b|127\.0\.0\.\d(:\d+)?`)
+	numbers   = regexp.MustCompile(`\d+([.,:]\d+)*`)
+	units     = regexp.MustCompile(`\bN ?(ms|s|min|h|d|days?|KiB|MiB|GiB|KB)\b`)
+	plurals   = regexp.MustCompile(`\bN ([a-z-]+[a-rt-z])s\b`)
+	dates     = regexp.MustCompile(`\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun)\w*\b,?|\b(Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)\b`)
+	durations = regexp.MustCompile(`U( U)+`)
+)
+
+func (t texts) add(place, text string) {
+	for line := range strings.Lines(text) {
+		line = strings.Join(strings.Fields(line), " ")
+		line = numbers.ReplaceAllString(hashes.ReplaceAllString(line, "H"), "N")
+		line = durations.ReplaceAllString(units.ReplaceAllString(line, "U"), "U")
+		line = dates.ReplaceAllString(plurals.ReplaceAllString(line, "N $1"), "D")
+		if _, known := t[line]; !known && strings.ContainsFunc(line, func(r rune) bool { return r >= 'a' && r <= 'z' }) {
+			t[line] = place
+		}
+	}
+}
+
+// read collects the text of a page: of its elements, and what only a screen reader or a
+// pointer shows.
+func (p *tab) text(place string, all texts) {
+	p.Helper()
+	found := p.page.Timeout(patience).MustEval(`() => JSON.stringify([...document.querySelectorAll(
+		'h1, h2, h3, h4, label, legend, th, dt, summary, button, option, p, li, .nav-link, .btn, .alert, .quiet, .word, [aria-label], [title], [placeholder]')]
+		.filter((e) => !e.closest('.cm-editor, .lines, .docs-text'))
+		.flatMap((e) => [e.innerText ?? '', e.getAttribute('aria-label') ?? '', e.getAttribute('title') ?? '', e.getAttribute('placeholder') ?? '']))`).Str()
+	var list []string
+	if err := json.Unmarshal([]byte(found), &list); err != nil {
+		p.Fatal(err)
+	}
+	for _, text := range list {
+		all.add(place, text)
+	}
+}
+
+// helps collects the help of a command and its subcommands.
+func helps(t *testing.T, all texts, command ...string) {
+	t.Helper()
+	cmd := exec.Command(build(t), append(command, "--help")...)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %v %s", command, err, out)
+	}
+	text := string(out)
+	all.add("rudmar "+strings.Join(command, " "), text)
+	_, list, _ := strings.Cut(text, "Available Commands:\n")
+	list, _, _ = strings.Cut(list, "\n\n")
+	for line := range strings.Lines(list) {
+		if name := strings.Fields(line)[0]; name != "help" && name != "completion" {
+			helps(t, all, append(slices.Clone(command), name)...)
+		}
+	}
+}
+
+// TestText compares the text of all pages and commands of the demo with testdata/text.txt, where a
+// change of wording shows. Go through the difference with -update and read it like a reader.
+func TestText(t *testing.T) {
+	r := demo(t)
+	all := texts{}
+	helps(t, all)
+	for _, command := range []string{"status frostline", "plan frostline live 3", "plan frostline preview", "drift list frostline",
+		"delivery show frostline 7 preview", "version list frostline", "version show 7 frostline", "version compare 6 7 frostline", "deployment list frostline", "deployment show 1",
+		"build list frostline", "service list", "repository list", "output list frostline trial", "secret list frostline live",
+		"notification list", "token list", "drift list nosuch", "status nosuch"} {
+		cmd := exec.Command(build(t), append(strings.Fields(command), "--server", r.address)...)
+		cmd.Env = append(os.Environ(), "RUDMAR_USERNAME=teasel", "RUDMAR_PASSWORD=orchard-at-dawn", "HOME="+t.TempDir())
+		out, _ := cmd.CombinedOutput() // a command that fails says why
+		all.add("rudmar "+command, string(out))
+	}
+	p := r.open(browse(t), "teasel")
+	for _, path := range pages() {
+		p.arrive(path)
+		p.text(path, all)
+	}
+	for _, dialog := range []struct{ path, press string }{{"board?stage=live", "Roll back to"}, {"deliveries/7/preview", "^Approve"}, {"deliveries/7/preview", "^Reject"}} {
+		p.arrive(dialog.path)
+		if _, err := p.page.Timeout(patience/30).ElementR("button", dialog.press); err == nil {
+			p.press(dialog.press)
+			p.text(dialog.path+" "+dialog.press, all)
+		}
+	}
+	const file = "testdata/text.txt"
+	if *update {
+		if err := os.WriteFile(file, []byte(strings.Join(slices.Sorted(maps.Keys(all)), "\n")+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text, err := os.ReadFile(filepath.FromSlash(file))
+	if err != nil {
+		t.Fatal(err)
+	}
+	known := map[string]bool{}
+	for line := range strings.Lines(string(text)) {
+		known[strings.TrimSuffix(line, "\n")] = true
+	}
+	for _, line := range slices.Sorted(maps.Keys(all)) {
+		if !known[line] {
+			t.Errorf("%s: new text; read it, then run this test with -update: %s", all[line], line)
+		}
+	}
+	gone := 0
+	for line := range known {
+		if _, found := all[line]; !found {
+			gone++
+		}
+	}
+	if gone > len(known)/50 { // a few depend on the moment
+		t.Errorf("%d of %d lines of %s are gone; run this test with -update", gone, len(known), file)
+	}
+}
