@@ -55,7 +55,7 @@ func (e *ConflictError) Error() string {
 func (e *Engine) Source(ctx context.Context, service, branch string) (source.Commit, *source.Folder, error) {
 	s, err := e.Store.Service(ctx, service)
 	if err != nil {
-		return source.Commit{}, nil, fmt.Errorf("the service %s: %w", service, err)
+		return source.Commit{}, nil, store.Missing(err, "service %s", service)
 	}
 	repo := e.Host.Repository(s.Repository)
 	commit, err := repo.Commit(ctx, "refs/heads/"+branch)
@@ -72,7 +72,7 @@ func (e *Engine) Source(ctx context.Context, service, branch string) (source.Com
 func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string, error) {
 	s, err := e.Store.Service(ctx, edit.Service)
 	if err != nil {
-		return "", fmt.Errorf("the service %s: %w", edit.Service, err)
+		return "", store.Missing(err, "service %s", edit.Service)
 	}
 	if err := e.isOwn(ctx, s.Repository); err != nil {
 		return "", err

@@ -184,7 +184,7 @@ func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 	r.approves(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
 	r.reaches(1, "trial", delivery.Superseded)
-	if d := r.reaches(1, "live", delivery.Superseded); !strings.Contains(d.Reason, "did not pass the stage before") {
+	if d := r.reaches(1, "live", delivery.Superseded); !strings.Contains(d.Reason, "did not pass the preceding stage") {
 		t.Errorf("why: %q", d.Reason)
 	}
 }

@@ -83,7 +83,7 @@ func TestNoticesByMail(t *testing.T) {
 	r.until("the mail to come", func() bool { box.mu.Lock(); defer box.mu.Unlock(); return len(box.mails) == 1 })
 	m, err := mail.ReadMessage(strings.NewReader(box.mails[0]))
 	must(t, err)
-	if got := m.Header.Get("Subject"); got != "[frostline/trial] version 1 is settled: 1 case passed" ||
+	if got := m.Header.Get("Subject"); got != "[frostline/trial] version 1 is settled (1 case passed)" ||
 		m.Header.Get("From") != "<rudmar@brambleford.invalid>" || box.to[0] != "growers@brambleford.invalid" {
 		t.Errorf("%q from %s to %s", got, m.Header.Get("From"), box.to[0])
 	}

@@ -28,14 +28,14 @@ func (e *Engine) DeleteService(ctx context.Context, service, by string) error {
 func (e *Engine) MoveImpact(ctx context.Context, service, repository string) ([]string, error) {
 	s, err := e.Store.Service(ctx, service)
 	if err != nil {
-		return nil, fmt.Errorf("the service %s: %w", service, err)
+		return nil, store.Missing(err, "service %s", service)
 	}
 	names, err := e.Store.Repositories(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if !slices.Contains(names, repository) {
-		return nil, fmt.Errorf("the repository %s: %w", repository, store.ErrNotFound)
+		return nil, store.Missing(store.ErrNotFound, "repository %s", repository)
 	}
 	if s.Repository == repository {
 		return nil, fmt.Errorf("the service %s is already in %s: %w", service, repository, store.ErrMoved)

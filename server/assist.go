@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -37,7 +36,7 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 	}
 	text, err := over.Read(r.Body.File)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", r.Body.File, store.ErrNotFound)
+		return nil, store.Missing(store.ErrNotFound, "file %s", r.Body.File)
 	}
 	found := author.At(author.Cursor{File: r.Body.File, Text: string(text), Line: r.Body.Line, Column: r.Body.Column},
 		author.Names{Service: result.Service, Offers: h.engine.Checks.Offers(ctx)})

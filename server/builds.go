@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 
 	"rudmar/core/provenance"
 	"rudmar/core/rights"
@@ -43,7 +42,7 @@ func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObje
 	}
 	b, err := h.engine.Store.Build(ctx, r.Build)
 	if err != nil || b.Service != r.Service {
-		return nil, fmt.Errorf("the build %d of %s: %w", r.Build, r.Service, errors.Join(err, store.ErrNotFound))
+		return nil, store.Missing(errors.Join(err, store.ErrNotFound), "build %d of %s", r.Build, r.Service)
 	}
 	if err := h.engine.Build.Cancel(ctx, r.Build, person.Handle); errors.Is(err, build.ErrEnded) {
 		return nil, badRequest(err.Error())
@@ -66,14 +65,14 @@ func (h *handlers) GetArchive(ctx context.Context, r api.GetArchiveRequestObject
 				err
 		}
 	}
-	return nil, fmt.Errorf("%s in version %d of %s: %w", r.Function, r.Version, r.Service, store.ErrNotFound)
+	return nil, store.Missing(store.ErrNotFound, "function %s in version %d of %s", r.Function, r.Version, r.Service)
 }
 
 func (h *handlers) GetProvenance(ctx context.Context,
 	r api.GetProvenanceRequestObject) (api.GetProvenanceResponseObject, error) {
 	p, err := h.engine.Store.Provenance(ctx, r.Service, r.Version)
 	if err != nil {
-		return nil, fmt.Errorf("the provenance of version %d of %s: %w", r.Version, r.Service, err)
+		return nil, store.Missing(err, "provenance of version %d of %s", r.Version, r.Service)
 	}
 	facts, verified, err := h.engine.Build.Verify(ctx, r.Service, r.Version)
 	if err != nil && !errors.Is(err, build.ErrAltered) {

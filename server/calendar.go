@@ -66,7 +66,7 @@ func (h *handlers) standingStage(ctx context.Context, service, stage string) (*m
 		}
 	}
 	if version == 0 {
-		return nil, fmt.Errorf("%s has no version yet: %w", service, store.ErrNotFound)
+		return nil, store.NotFound("%s has no version yet", service)
 	}
 	own, _, err := h.engine.Planner.Service(ctx, service, version)
 	if err != nil {

@@ -45,7 +45,7 @@ func (h *handlers) RunCases(ctx context.Context, r api.RunCasesRequestObject) (a
 		out = append(out, shown...)
 	}
 	if !there {
-		return nil, fmt.Errorf("nothing of %s is deployed in %s: %w", r.Service, r.Stage, store.ErrNotFound)
+		return nil, store.NotFound("nothing of %s is deployed in %s", r.Service, r.Stage)
 	}
 	return out, h.engine.Store.Note(ctx, store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage,
 		What: "cases run", Text: fmt.Sprintf("%d cases", len(out))})

@@ -50,7 +50,7 @@ func (h *handlers) DeleteCopy(ctx context.Context, r api.DeleteCopyRequestObject
 // PutCopy brings somebody's copy in step with what they send.
 func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api.PutCopyResponseObject, error) {
 	if _, err := h.engine.Store.Service(ctx, r.Service); err != nil {
-		return nil, fmt.Errorf("the service %s, which needs a pushed version first: %w", r.Service, err)
+		return nil, store.Missing(err, "service %s, which needs a pushed version first", r.Service)
 	}
 	change := copies.Change{Base: r.Body.Base, Files: map[string]*source.Content{}}
 	for name, f := range r.Body.Files {
@@ -125,7 +125,7 @@ func (h *handlers) InvokeCopy(ctx context.Context,
 	}
 	fn := copied.Service.Function(r.Body.Function)
 	if fn == nil {
-		return nil, fmt.Errorf("the folder has no function %s: %w", r.Body.Function, store.ErrNotFound)
+		return nil, store.NotFound("the folder has no function %s", r.Body.Function)
 	}
 	event, trigger := any(nil), ""
 	if r.Body.Event != nil {

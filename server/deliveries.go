@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"time"
 
@@ -70,7 +69,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	r api.GetDeliveryStageRequestObject) (api.GetDeliveryStageResponseObject, error) {
 	d, err := h.engine.Store.Delivery(ctx, r.Service, r.Version, r.Stage)
 	if err != nil {
-		return nil, fmt.Errorf("version %d in %s: %w", r.Version, r.Stage, err)
+		return nil, store.Missing(err, "version %d in %s", r.Version, r.Stage)
 	}
 	judged, err := h.engine.Line.GateResults(ctx, r.Service, r.Version)
 	if err != nil {

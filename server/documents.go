@@ -134,7 +134,7 @@ func (h *handlers) GetDoc(_ context.Context, r api.GetDocRequestObject) (api.Get
 	}
 	d, ok := documents[r.Name]
 	if !ok {
-		return nil, fmt.Errorf("unknown document %q: %w", r.Name, store.ErrNotFound)
+		return nil, store.Missing(store.ErrNotFound, "document %q", r.Name)
 	}
 	return api.GetDoc200JSONResponse{Name: d.Name, Title: d.Title, Html: d.html}, nil
 }

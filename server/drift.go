@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -117,8 +116,8 @@ func (h *handlers) drifted(ctx context.Context, service string,
 			}
 		}
 	}
-	return place, plan.Drift{}, nil, fmt.Errorf("%s %s in %s on %s matches the record: %w", p.Address,
-		api.OrZero(p.Attribute), p.Stage, p.Target, store.ErrNotFound)
+	return place, plan.Drift{}, nil, store.NotFound("%s %s in %s on %s matches the record", p.Address,
+		api.OrZero(p.Attribute), p.Stage, p.Target)
 }
 
 // IgnoreDrift writes down that what is live now is left.

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -53,10 +52,10 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	case stage == nil:
 		return nil, noStage(service, r.Stage)
 	case fn == nil && there > 0:
-		return nil, fmt.Errorf("version %[2]d in %[1]s has no function %[3]s: %[4]w", r.Stage, there,
-			r.Function, store.ErrNotFound)
+		return nil, store.NotFound("version %[2]d in %[1]s has no function %[3]s", r.Stage, there,
+			r.Function)
 	case fn == nil:
-		return nil, fmt.Errorf("the function %s: %w", r.Function, store.ErrNotFound)
+		return nil, store.Missing(store.ErrNotFound, "function %s", r.Function)
 	}
 	out.Description = fn.About
 	for _, t := range stage.Targets {

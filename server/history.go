@@ -26,7 +26,7 @@ const shownCommits = 50
 func (h *handlers) folderAt(ctx context.Context, service, commit string) (*source.Folder, error) {
 	s, err := h.engine.Store.Service(ctx, service)
 	if err != nil {
-		return nil, fmt.Errorf("the service %s: %w", service, err)
+		return nil, store.Missing(err, "service %s", service)
 	}
 	return h.engine.Host.Repository(s.Repository).Folder(ctx, commit, s.Dir)
 }
@@ -88,7 +88,7 @@ func (h *handlers) authors(ctx context.Context, service string, version int,
 	}
 	v, err := h.engine.Store.Version(ctx, service, version)
 	if err != nil {
-		return nil, fmt.Errorf("version %d of %s: %w", version, service, err)
+		return nil, store.Missing(err, "version %d of %s", version, service)
 	}
 	folder, err := h.folderAt(ctx, service, v.Hash)
 	if err != nil {

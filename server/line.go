@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 
 	"rudmar/core/manifest"
@@ -21,7 +20,7 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	f := &view.Facts{}
 	var err error
 	if f.Service, err = h.engine.Store.Service(ctx, name); err != nil {
-		return nil, fmt.Errorf("the service %s: %w", name, err)
+		return nil, store.Missing(err, "service %s", name)
 	}
 	repo := h.engine.Host.Repository(f.Service.Repository)
 	if f.Branch, err = repo.Main(ctx); err != nil {

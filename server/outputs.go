@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"sort"
 	"strings"
 
@@ -32,7 +31,7 @@ func (h *handlers) ListOutputs(ctx context.Context,
 		out = append(out, given...)
 	}
 	if !there {
-		return nil, fmt.Errorf("nothing of %s is deployed in %s: %w", r.Service, r.Params.Stage, store.ErrNotFound)
+		return nil, store.NotFound("nothing of %s is deployed in %s", r.Service, r.Params.Stage)
 	}
 	return out, nil
 }

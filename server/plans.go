@@ -57,7 +57,7 @@ func (h *handlers) compute(ctx context.Context, place manifest.Place, version in
 	}
 	stage := v.Stage(place.Stage)
 	if stage == nil {
-		return nil, fmt.Errorf("%s has no stage %s: %w", place.Service, place.Stage, store.ErrNotFound)
+		return nil, store.NotFound("%s has no stage %s", place.Service, place.Stage)
 	}
 	if place.Target == (manifest.Target{}) && len(stage.Targets) > 0 {
 		place.Target = stage.Targets[0]
@@ -85,7 +85,7 @@ func (h *handlers) GetPlan(ctx context.Context, r api.GetPlanRequestObject) (api
 func (h *handlers) keptPlan(ctx context.Context, id int64) (api.SavedPlan, error) {
 	kept, err := h.engine.Store.Plan(ctx, id)
 	if err != nil {
-		return api.SavedPlan{}, fmt.Errorf("plan %d: %w", id, err)
+		return api.SavedPlan{}, store.Missing(err, "plan %d", id)
 	}
 	return h.shownPlan(ctx, kept)
 }
@@ -138,13 +138,13 @@ func (h *handlers) ListPlanSteps(ctx context.Context,
 	if id := api.OrZero(r.Params.Plan); !known && id > 0 {
 		kept, err := h.engine.Store.Plan(ctx, id)
 		if err != nil {
-			return nil, fmt.Errorf("plan %d: %w", id, err)
+			return nil, store.Missing(err, "plan %d", id)
 		}
 		p = kept.Plan
 		h.large.Add(p.Digest, p)
 	}
 	if p == nil || p.Base.Service != r.Service || p.Digest != r.Params.Digest {
-		return nil, fmt.Errorf("this plan of %s is no longer available; recompute it: %w", r.Service, store.ErrNotFound)
+		return nil, store.NotFound("this plan of %s is no longer available; recompute it", r.Service)
 	}
 	steps, next := p.Part(r.Params.After, laterPart)
 	out, err := convert[[]api.Step](steps)
@@ -155,7 +155,7 @@ func (h *handlers) GetPlanDocument(ctx context.Context,
 	r api.GetPlanDocumentRequestObject) (api.GetPlanDocumentResponseObject, error) {
 	kept, err := h.engine.Store.Plan(ctx, r.Id)
 	if err != nil {
-		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+		return nil, store.Missing(err, "plan %d", r.Id)
 	}
 	plain, err := canon.Plain(kept.Plan)
 	if err != nil {
@@ -179,7 +179,7 @@ func (h *handlers) GetPlanText(ctx context.Context,
 	r api.GetPlanTextRequestObject) (api.GetPlanTextResponseObject, error) {
 	kept, err := h.engine.Store.Plan(ctx, r.Id)
 	if err != nil {
-		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+		return nil, store.Missing(err, "plan %d", r.Id)
 	}
 	lines := map[string][]int{}
 	for _, o := range kept.Plan.Origins(plan.MostOrigins) {
@@ -204,11 +204,11 @@ func (h *handlers) ComparePlans(ctx context.Context,
 	r api.ComparePlansRequestObject) (api.ComparePlansResponseObject, error) {
 	kept, err := h.engine.Store.Plan(ctx, r.Id)
 	if err != nil {
-		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+		return nil, store.Missing(err, "plan %d", r.Id)
 	}
 	older, err := h.engine.Store.Plan(ctx, r.Other)
 	if err != nil {
-		return nil, fmt.Errorf("plan %d: %w", r.Other, err)
+		return nil, store.Missing(err, "plan %d", r.Other)
 	}
 	out, err := convert[api.PlanDifference](kept.Plan.Against(older.Plan))
 	return api.ComparePlans200JSONResponse(out), err
@@ -230,7 +230,7 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 	person := who(ctx).person
 	kept, err := h.engine.Store.Plan(ctx, r.Id)
 	if err != nil {
-		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+		return nil, store.Missing(err, "plan %d", r.Id)
 	}
 	b := kept.Plan.Base
 	if err := may(ctx, rights.Deploy, b.Service, b.Stage); err != nil {
@@ -296,7 +296,7 @@ func (h *handlers) GetDeployment(ctx context.Context,
 	r api.GetDeploymentRequestObject) (api.GetDeploymentResponseObject, error) {
 	d, err := h.engine.Store.Deployment(ctx, r.Id)
 	if err != nil {
-		return nil, fmt.Errorf("deployment %d: %w", r.Id, err)
+		return nil, store.Missing(err, "deployment %d", r.Id)
 	}
 	kept, err := h.engine.Store.Plan(ctx, d.Plan)
 	if err != nil {
@@ -338,7 +338,7 @@ func (h *handlers) ActOnDeployment(ctx context.Context,
 	person := who(ctx).person
 	d, err := h.engine.Store.Deployment(ctx, r.Id)
 	if err != nil {
-		return nil, fmt.Errorf("deployment %d: %w", r.Id, err)
+		return nil, store.Missing(err, "deployment %d", r.Id)
 	}
 	err = may(ctx, rights.Deploy, d.Service, d.Stage)
 	if err == nil && r.Action == "cancel" {

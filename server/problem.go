@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -182,7 +181,7 @@ func textOf(v any) string {
 
 // unreadable returns the error that a service has no version whose manifests can be read.
 func unreadable(service string) error {
-	return fmt.Errorf("%s has no readable manifests: %w", service, store.ErrNotFound)
+	return store.NotFound("%s has no readable manifests", service)
 }
 
 // noStage returns the error that a service has no stage of a name, and which it has.
@@ -191,5 +190,5 @@ func noStage(s *manifest.Service, stage string) error {
 	for i := range s.Stages {
 		names[i] = s.Stages[i].Name
 	}
-	return fmt.Errorf("unknown stage %[2]q of %[1]s (expected %[3]s): %[4]w", s.Name, stage, strings.Join(names, ", "), store.ErrNotFound)
+	return store.NotFound("unknown stage %[2]q of %[1]s (expected %[3]s)", s.Name, stage, strings.Join(names, ", "))
 }

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"rudmar/core/diagnostic"
@@ -33,7 +32,7 @@ func (h *handlers) DraftPlan(ctx context.Context,
 	}
 	stage := result.Service.Stage(r.Body.Stage)
 	if stage == nil || len(stage.Targets) == 0 {
-		return nil, fmt.Errorf("the edit has no stage %s: %w", r.Body.Stage, store.ErrNotFound)
+		return nil, store.NotFound("the edit has no stage %s", r.Body.Stage)
 	}
 	place := manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target))
 	if place.Target == (manifest.Target{}) {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"sort"
 	"unicode/utf8"
@@ -29,7 +28,7 @@ func (h *handlers) branch(ctx context.Context, service string, wanted *string) (
 	}
 	s, err := h.engine.Store.Service(ctx, service)
 	if err != nil {
-		return "", fmt.Errorf("the service %s: %w", service, err)
+		return "", store.Missing(err, "service %s", service)
 	}
 	return h.engine.Host.Repository(s.Repository).Main(ctx)
 }
@@ -104,7 +103,7 @@ func (h *handlers) GetFile(ctx context.Context, r api.GetFileRequestObject) (api
 		return nil, err
 	}
 	if !slices.Contains(folder.Files(), r.Params.Path) {
-		return nil, fmt.Errorf("%s on %s: %w", r.Params.Path, branch, store.ErrNotFound)
+		return nil, store.Missing(store.ErrNotFound, "file %s on %s", r.Params.Path, branch)
 	}
 	content, err := folder.Read(r.Params.Path)
 	if err != nil {

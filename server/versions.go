@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -48,7 +47,7 @@ func (h *handlers) GetVersion(ctx context.Context, r api.GetVersionRequestObject
 	error) {
 	v, err := h.engine.Store.ListVersion(ctx, r.Service, r.Version)
 	if err != nil {
-		return nil, fmt.Errorf("version %d of %s: %w", r.Version, r.Service, err)
+		return nil, store.Missing(err, "version %d of %s", r.Version, r.Service)
 	}
 	places, err := h.engine.Store.Stages(ctx, r.Service)
 	if err != nil {
@@ -99,5 +98,5 @@ func (h *handlers) GetArchiveFile(ctx context.Context,
 			}
 		}
 	}
-	return nil, fmt.Errorf("%s in version %d of %s: %w", r.Params.Path, r.Version, r.Function, store.ErrNotFound)
+	return nil, store.Missing(store.ErrNotFound, "file %s of %s in version %d", r.Params.Path, r.Function, r.Version)
 }

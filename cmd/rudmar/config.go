@@ -81,7 +81,7 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.mailPassword, "mail-password-file", "", "file with the password for the mail server")
 	f.BoolVar(&c.mail.Plain, "mail-plain", false, "send email even if the mail server offers no TLS")
 	c.keepFlags(f)
-	f.DurationVar(&c.lookEvery, "observe-every", usualLook, "interval between comparisons of actual and recorded state")
+	durationVar(f, &c.lookEvery, "observe-every", usualLook, "interval between comparisons of actual and recorded state")
 	c.platformFlags(f)
 }
 
@@ -92,7 +92,7 @@ func (c *config) platformFlags(f *pflag.FlagSet) {
 	c.tokenFlag(f)
 	f.StringVar(&c.routesAddress, "routes-address", "",
 		"public address of function routes (default http:// and their listen address); use a separate host name, because browsers share cookies by host name")
-	f.DurationVar(&c.idle, "idle", 5*time.Minute, "time that the local platform keeps an idle instance")
+	durationVar(f, &c.idle, "idle", 5*time.Minute, "time that the local platform keeps an idle instance")
 	f.StringVar(&c.python, "python", "/usr/bin/python3", "Python interpreter of the local platform")
 	f.BoolVar(&c.verbose, "verbose", false, "log every request")
 }

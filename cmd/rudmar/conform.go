@@ -55,6 +55,6 @@ rule. docs/platform-protocol.md explains the rules.`,
 	}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	c.tokenFlag(cmd.Flags())
-	cmd.Flags().DurationVar(&limit, "limit", 3*time.Minute, "time limit for all rules")
+	durationVar(cmd.Flags(), &limit, "limit", 3*time.Minute, "time limit for all rules")
 	return cmd
 }

@@ -174,7 +174,7 @@ func deliveryShowCommand() *cobra.Command {
 					strings.Join(api.OrZero(d.Remaining), ", "))
 			}
 			for _, g := range d.Gates {
-				fmt.Fprintf(cmd.OutOrStdout(), "  %s: %s (%s)\n", g.State, g.Reason, g.Name)
+				fmt.Fprintf(cmd.OutOrStdout(), "  %-10s %s: %s\n", g.State, g.Name, g.Reason)
 			}
 			return nil
 		},

@@ -27,7 +27,7 @@ func driftListCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "list [SERVICE [STAGE]]",
 		Short: "List differences between actual and recorded state",
-		Long: `Shows the drift found by the last check: each attribute, the time since when, and the
+		Long: `Shows the drift found by the last check: each attribute, the time of detection, and the
 invocations and failures of the function since then. Ignored drift is shown with its
 reason and does not count.
 

@@ -64,7 +64,7 @@ func examples() map[string]string {
 		"platform send":              "rudmar platform send north/frostline/trial alerts '{\"station\": \"hill\"}'",
 		"platform show":              "rudmar platform show north/frostline/live\nrudmar platform show north/frostline/live function/warn",
 		"platform upload":            "rudmar platform upload north/frostline/trial photos/hill.jpg hill.jpg",
-		"prune":                      "rudmar prune --keep-plans 720h\nrudmar prune --keep-plans 720h --now",
+		"prune":                      "rudmar prune --keep-plans 30d\nrudmar prune --keep-plans 30d --now",
 		"render":                     "rudmar render demo/harvest --stage live",
 		"repository create":          "rudmar repository create orchard",
 		"repository delete":          "rudmar repository delete orchard --confirm orchard",

@@ -102,15 +102,18 @@ Exit codes: 0 success, 1 failure, 2 wrong usage, 3 the manifests have errors; pl
 	return root
 }
 
-// strict makes wrong use of a command one that is told, with the exit code for
-// it: a command that there is not, or arguments that it does not take.
+// strict makes unknown commands and wrong arguments usage errors, with their exit code.
 func strict(c *cobra.Command) {
 	if takes := c.Args; takes != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
-			if err := takes(c, args); err != nil {
-				return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
+			if takes(c, args) == nil {
+				return nil
 			}
-			return nil
+			expected := strings.TrimSpace(strings.TrimPrefix(c.Use, c.Name()))
+			if expected == "" {
+				expected = "none"
+			}
+			return coded{exitUsage, fmt.Errorf("wrong number of arguments: %d (expected %s); see %s --help", len(args), expected, c.CommandPath())}
 		}
 	}
 	if c.HasSubCommands() && !c.Runnable() {

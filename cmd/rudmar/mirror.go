@@ -55,7 +55,7 @@ X-Hub-Signature-256). Mirrored commits count as pushed by the user who set up th
 	c.clientFlags(cmd.Flags())
 	cmd.Flags().StringVar(&user, "user", "", "username at the other host")
 	cmd.Flags().StringVar(&file, "mirror-password-file", "", "file with the password or token for the other host")
-	cmd.Flags().DurationVar(&every, "every", 0, "fetch interval, from 1m to 24h")
+	durationVar(cmd.Flags(), &every, "every", 0, "fetch interval, from 1m to 24h (default 5m)")
 	cmd.Flags().BoolVar(&now, "now", false, "fetch now")
 	cmd.Flags().BoolVar(&end, "end", false, "stop mirroring and keep the commits")
 	return cmd

@@ -15,10 +15,10 @@ import (
 // keepFlags are the rules of what is kept.
 func (c *config) keepFlags(f *pflag.FlagSet) {
 	const day = 24 * time.Hour
-	f.DurationVar(&c.keep.Plans, "keep-plans", 90*day, "retention of plans that were never run; 0 keeps them forever")
-	f.DurationVar(&c.keep.Logs, "keep-build-logs", 90*day, "retention of build logs; 0 keeps them forever")
-	f.DurationVar(&c.keep.Archives, "keep-archives", 0,
-		"retention of archives of versions that are not deployed and not among the newest 20; 0 keeps them forever; a deleted archive is rebuilt when its commit is pushed again")
+	durationVar(f, &c.keep.Plans, "keep-plans", 90*day, "retention of plans that were never run; 0 keeps them forever")
+	durationVar(f, &c.keep.Logs, "keep-build-logs", 90*day, "retention of build logs; 0 keeps them forever")
+	durationVar(f, &c.keep.Archives, "keep-archives", 0,
+		"retention of archives of versions that are not deployed and not among the newest 20; 0 keeps them forever; a deleted archive is rebuilt when its commit is pushed again (default 0)")
 }
 
 func pruneCommand() *cobra.Command {

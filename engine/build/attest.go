@@ -129,11 +129,11 @@ type Checked struct {
 func (b *Builder) Verify(ctx context.Context, service string, version int) (provenance.Facts, []Checked, error) {
 	v, err := b.store.Version(ctx, service, version)
 	if err != nil {
-		return provenance.Facts{}, nil, fmt.Errorf("version %d of %s: %w", version, service, err)
+		return provenance.Facts{}, nil, store.Missing(err, "version %d of %s", version, service)
 	}
 	p, err := b.store.Provenance(ctx, service, version)
 	if err != nil {
-		return provenance.Facts{}, nil, fmt.Errorf("the provenance of version %d of %s: %w", version, service, err)
+		return provenance.Facts{}, nil, store.Missing(err, "provenance of version %d of %s", version, service)
 	}
 	var out []Checked
 	tell := func(what, problem string, bad bool) {

@@ -103,7 +103,7 @@ func (l *StageLine) waiting(ctx context.Context, service string, version int, st
 	}
 	d, err := l.store.Delivery(ctx, service, version, stage)
 	if err != nil {
-		return d, fmt.Errorf("version %d in %s: %w", version, stage, err)
+		return d, store.Missing(err, "version %d in %s", version, stage)
 	}
 	if d.State != delivery.Waiting {
 		return d, fmt.Errorf("version %d is %s in %s: %w", version, d.State, stage, delivery.ErrTransition)
@@ -209,7 +209,7 @@ func (l *StageLine) event(ctx context.Context, service string, version int, stag
 	by store.Person, why string) error {
 	d, err := l.store.Delivery(ctx, service, version, stage)
 	if err != nil {
-		return fmt.Errorf("version %d in %s: %w", version, stage, err)
+		return store.Missing(err, "version %d in %s", version, stage)
 	}
 	return l.apply(ctx, d, e, by.Handle, why)
 }

@@ -73,7 +73,7 @@ func (l *StageLine) Follow(ctx context.Context, service string, version int, sta
 	}
 	d, err := l.store.Delivery(ctx, service, version, stage)
 	if err != nil {
-		return fmt.Errorf("version %d in %s: %w", version, stage, err)
+		return store.Missing(err, "version %d in %s", version, stage)
 	}
 	if d.State != delivery.Settled || d.Choice == nil {
 		return fmt.Errorf("version %d is complete in %s: %w", version, stage, delivery.ErrTransition)

@@ -249,7 +249,7 @@ func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[
 		}
 		p := delivery.Standing{Version: d.Version, Turn: d.Turn, State: d.State}
 		if d.State == delivery.Waiting && ended[d.Version] {
-			if err := l.apply(ctx, d, delivery.Supersede, "", "it did not pass the stage before"); err != nil {
+			if err := l.apply(ctx, d, delivery.Supersede, "", "the version did not pass the preceding stage"); err != nil {
 				return nil, false, err
 			}
 			continue
@@ -328,7 +328,7 @@ func moveBy(d store.Delivery, e delivery.Event, person, why string) (store.Move,
 	m := store.Move{From: d.State, To: d, Person: person}
 	next, err := delivery.Next(d.State, e)
 	if err != nil {
-		return m, fmt.Errorf("version %d in %s: %w", d.Version, d.Stage, err)
+		return m, store.Missing(err, "version %d in %s", d.Version, d.Stage)
 	}
 	m.To.State, m.To.Reason = next, why
 	switch {

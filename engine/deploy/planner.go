@@ -80,7 +80,7 @@ func (p *Planner) Service(ctx context.Context, service string, number int) (*man
 	}
 	v, err := p.store.Version(ctx, service, number)
 	if err != nil {
-		return nil, v, fmt.Errorf("version %d of %s: %w", number, service, err)
+		return nil, v, store.Missing(err, "version %d of %s", number, service)
 	}
 	read := version{&manifest.Service{Name: service}, v}
 	if len(v.Manifests) > 0 { // else the version takes the service away

@@ -86,7 +86,7 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 	also func(tx store.Tx, id int64) error) (int64, error) {
 	kept, err := r.store.Plan(ctx, planID)
 	if err != nil {
-		return 0, fmt.Errorf("plan %d: %w", planID, err)
+		return 0, store.Missing(err, "plan %d", planID)
 	}
 	p := kept.Plan
 	if len(p.Blockers) > 0 {
@@ -113,7 +113,7 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 func (r *Runner) Check(ctx context.Context, planID int64) error {
 	kept, err := r.store.Plan(ctx, planID)
 	if err != nil {
-		return fmt.Errorf("plan %d: %w", planID, err)
+		return store.Missing(err, "plan %d", planID)
 	}
 	return r.checkFresh(ctx, kept.Plan)
 }
@@ -122,7 +122,7 @@ func (r *Runner) Check(ctx context.Context, planID int64) error {
 func (r *Runner) Retry(ctx context.Context, id int64, person string) error {
 	d, err := r.store.Deployment(ctx, id)
 	if err != nil {
-		return fmt.Errorf("deployment %d: %w", id, err)
+		return store.Missing(err, "deployment %d", id)
 	}
 	if d.State != store.PartiallySucceeded && d.State != store.Failed {
 		return fmt.Errorf("%w: it is %s", ErrNotOpen, d.State)

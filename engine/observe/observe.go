@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"log/slog"
 	"sync"
 	"time"
@@ -137,7 +136,7 @@ func (w *Watch) all(ctx context.Context, group *sync.WaitGroup, stepped bool) er
 			}
 		}
 		if err != nil {
-			errs = errors.Join(errs, fmt.Errorf("service %s: %w", s.Name, err))
+			errs = errors.Join(errs, store.Missing(err, "service %s", s.Name))
 		}
 	}
 	return errs

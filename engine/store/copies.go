@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"rudmar/core/manifest"
@@ -56,7 +55,7 @@ func (s *Store) Copies(ctx context.Context) ([]Copy, error) {
 func (s *Store) Copy(ctx context.Context, service, handle string) (Copy, error) {
 	c, err := one(ctx, s.read, takeCopy, `SELECT `+copyColumns+` FROM copies WHERE service = ? AND handle = ?`, service, handle)
 	if err != nil {
-		err = fmt.Errorf("a private copy of %s for %s: %w", service, handle, err)
+		err = Missing(err, "private copy of %s for %s", service, handle)
 	}
 	return c, err
 }

@@ -259,7 +259,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		text = "version " + itoa(d.Version) + " deleted the stage"
 	}
 	if d.Reason != "" {
-		text += ": " + d.Reason
+		text += " (" + d.Reason + ")"
 	}
 	if err := tx.Note(ctx,
 		Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {

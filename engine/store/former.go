@@ -69,7 +69,7 @@ var formerTexts = []struct {
 	{regexp.MustCompile(`^(version \d+) took the stage away$`), "$1 deleted the stage"},
 	{regexp.MustCompile(`^(version \d+) onto `), "$1 to "},
 	{regexp.MustCompile(`^a newer version came$`), "superseded by a newer version"},
-	{regexp.MustCompile(`^it did not get through the stage before$`), "it did not pass the stage before"},
+	{regexp.MustCompile(`^it did not get through the stage before$`), "the version did not pass the preceding stage"},
 	{regexp.MustCompile(`^it gets all calls$`), "it receives all traffic"},
 	{regexp.MustCompile(`^no case runs here$`), "no case runs in this stage"},
 	{regexp.MustCompile(`^nothing is left there$`), "nothing is deployed"},

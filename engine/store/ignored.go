@@ -44,7 +44,7 @@ func (s *Store) Unignore(ctx context.Context, p manifest.Place, address, attribu
 			return err
 		}
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("%s %s is not ignored: %w", address, attribute, ErrNotFound)
+			return NotFound("%s %s is not ignored", address, attribute)
 		}
 		return tx.Note(ctx, Entry{Person: person, Service: p.Service, Stage: p.Stage, What: "drift no longer ignored",
 			Text: address + " " + attribute + " on " + p.Target.String()})

@@ -40,7 +40,7 @@ func (s *Store) WithdrawApproval(ctx context.Context, d Delivery, person string)
 			return err
 		}
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("an approval of %s: %w", person, ErrNotFound))
+			return errors.Join(err, Missing(ErrNotFound, "approval of %s", person))
 		}
 		return tx.Note(ctx, Entry{Person: person, Service: d.Service, Stage: d.Stage, What: "approval withdrawn",
 			Text: fmt.Sprintf("version %d", d.Version)})

@@ -262,3 +262,23 @@ func IsFault(err error) bool {
 	}
 	return false
 }
+
+// Missing returns an error that says that something was not found, such as "version 9 of
+// frostline", if err is ErrNotFound, which it still is; otherwise err with that as its context.
+func Missing(err error, format string, args ...any) error {
+	what := fmt.Sprintf(format, args...)
+	if errors.Is(err, ErrNotFound) {
+		return notFound(what + " not found")
+	}
+	return fmt.Errorf("%s: %w", what, err)
+}
+
+// notFound is an ErrNotFound with the name of what was not found.
+type notFound string
+
+func (n notFound) Error() string { return string(n) }
+
+func (n notFound) Is(target error) bool { return target == ErrNotFound }
+
+// NotFound returns an ErrNotFound with a sentence that says what is missing and where.
+func NotFound(format string, args ...any) error { return notFound(fmt.Sprintf(format, args...)) }

@@ -108,7 +108,7 @@ func (s *Store) RevokeToken(ctx context.Context, handle string, id int64) error 
 	return s.Within(ctx, func(tx Tx) error {
 		name, err := one(ctx, tx, takeText, `UPDATE tokens SET ended_at = ? WHERE id = ? AND handle = ? AND ended_at = 0 RETURNING name`, s.stamp(), id, handle)
 		if err != nil {
-			return fmt.Errorf("a token %d of %s: %w", id, handle, err)
+			return Missing(err, "token %d of %s", id, handle)
 		}
 		return tx.Note(ctx, Entry{Person: handle, What: "token revoked", Text: name})
 	})

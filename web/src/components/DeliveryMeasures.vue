@@ -27,7 +27,7 @@ const some = computed(() => data.value?.weeks.some((w) => w.delivered.length + w
   <ProblemNote :problem="problem" />
   <section v-if="data" class="sheet sheet-pad my-3" aria-labelledby="measures">
     <h2 id="measures">
-      {{ stage }} over
+      Delivery metrics of {{ stage }},
       <select v-model.number="weeks" class="form-select d-inline-block w-auto" aria-label="Period">
         <option :value="4">4 weeks</option>
         <option :value="8">8 weeks</option>

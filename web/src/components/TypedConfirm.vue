@@ -25,7 +25,7 @@ function confirm(): void {
 </script>
 
 <template>
-  <BModal v-model="open" title-tag="h2" :title="title" focus="input" no-footer no-animation>
+  <BModal v-model="open" title-tag="h2" :title="title" focus="input" no-footer no-animation lazy unmount-lazy>
     <form @submit.prevent="confirm">
       <ProblemNote :problem="problem" />
       <div class="mb-2 wrap-anywhere"><slot /></div>
