@@ -56,7 +56,7 @@ func TestFunctionsInThePage(t *testing.T) {
 		return slices.ContainsFunc(deadLetters, func(m api.Message) bool { return strings.Contains(fmt.Sprint(m.Body), "moon") })
 	})
 	linden.press("^Refresh")
-	linden.reads("queues/alerts", "nobody has left a number for moon")
+	linden.reads("queues/alerts", "no phone number for moon")
 	linden.goTo("board?stage=trial")
 	linden.reads("failed five times", "in trial")
 	linden.press("failed five times")

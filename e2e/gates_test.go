@@ -88,7 +88,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	brings("oats", "Store oats")
 	lives("trial", "oats")
 	wren.arrive("/s/granary/deliveries/1/preview")
-	wren.reads("waiting for a delivery request", "cases pass in trial",
+	wren.reads("waiting for a delivery request", "cases in trial",
 		"waiting for 1 approval from growers-council; wren pushed this version and cannot approve it")
 	agrees(wren, "^Request delivery", "preview")
 	linden.arrive("/s/granary/deliveries/1/preview")

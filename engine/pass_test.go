@@ -47,7 +47,7 @@ stages:
 		{"wren", name, "the dam is full", true, rights.ErrDenied},
 		{"heron", name, " ", true, deliver.ErrConfirm},
 		{"heron", name, "the dam is full", false, deliver.ErrImpactChanged},
-		{"heron", "the stage before", "the dam is full", true, deliver.ErrNotCounts},
+		{"heron", "preceding stage", "the dam is full", true, deliver.ErrNotCounts},
 		{"heron", "nothing", "the dam is full", true, deliver.ErrNotCounts},
 	} {
 		if err := pass(tt.who, tt.gate, tt.why, tt.shown); !errors.Is(err, tt.want) {

@@ -44,11 +44,11 @@ export default defineConfig({
             'index.html',
             'src/**/*.vue',
             'src/**/*.ts',
-            'node_modules/bootstrap-vue-next/dist/{BAlert,BApp,BCloseButton,BModal,BDropdown,BFormCheckbox,BNav}*.js',
+            'node_modules/bootstrap-vue-next/dist/{BAlert,BApp,BCloseButton,BModal,BDropdown,BFormCheckbox,BNav,BTooltip}*.js',
           ],
           // How our tables and alerts look is said in our own rules alone.
           blocklist: [/^(b-)?table(-|$)/, /^alert(-|$)/],
-          safelist: { greedy: [/data-bs-theme/, /data-v-/, /data-label/, /^cm-/, /^v-/] },
+          safelist: { greedy: [/data-bs-theme/, /data-v-/, /data-label/, /^cm-/, /^v-/, /^tooltip/, /^bs-tooltip/] },
         }),
       ],
     },

@@ -53,7 +53,7 @@ func (w *whole) gates() {
 		first := n.Get("enter").Get("after") == nil
 		for _, key := range []string{"cases", "soak"} {
 			if at := gates.Key(key); at != nil && first {
-				w.add(diagnostic.CodeGate, at.Range(), "%s checks the stage before, but %q is the first stage, so the gate can never pass",
+				w.add(diagnostic.CodeGate, at.Range(), "%s checks the preceding stage, but %q is the first stage, so the gate can never pass",
 					key, name)
 			}
 		}

@@ -110,7 +110,7 @@ func (w *whole) checkStages(root *tree.Node) {
 			w.add(diagnostic.CodeStageOrder, n.Range(), "the first stage must be entered on a push: enter: {when: push, branch: main}")
 		case s.After == "":
 			w.add(diagnostic.CodeStageOrder, n.Range(),
-				"the stage %q must name the stage before: enter: {after: %s}", s.Name, before[len(before)-1])
+				"the stage %q must name the preceding stage: enter: {after: %s}", s.Name, before[len(before)-1])
 		case !slices.Contains(before, s.After) && w.reads("stages"):
 			at := enter.Get("after")
 			d := w.add(diagnostic.CodeStageOrder, at.Range(), "%q is not a stage before %q", s.After, s.Name)

@@ -38,7 +38,7 @@ func request(f Facts) Gate {
 }
 
 func before(stage string, at Earlier) Gate {
-	g := Gate{Kind: BeforeGate, Name: "the stage before", State: GateWaiting}
+	g := Gate{Kind: BeforeGate, Name: "preceding stage", State: GateWaiting}
 	switch {
 	case at.State == Settled && at.Part != nil:
 		g.Reason = fmt.Sprintf("waiting for all functions in %s, not only %s", stage, strings.Join(at.Part, ", "))
@@ -55,7 +55,7 @@ func before(stage string, at Earlier) Gate {
 }
 
 func cases(stage *manifest.Stage, at Earlier) Gate {
-	g := Gate{Kind: CasesGate, Name: "cases pass in " + stage.After, State: GateWaiting,
+	g := Gate{Kind: CasesGate, Name: "cases in " + stage.After, State: GateWaiting,
 		Reason: "waiting for the cases to run in " + stage.After}
 	passed, failed := 0, []string{}
 	for _, c := range at.Cases {
@@ -228,7 +228,7 @@ func beyond(lines, others []string) []string {
 }
 
 func strict(f Facts) Gate {
-	g := Gate{Kind: StrictGate, Name: "strict", State: GatePassed, Reason: "wildcards are forbidden"}
+	g := Gate{Kind: StrictGate, Name: "wildcards", State: GatePassed, Reason: "wildcards are forbidden"}
 	if len(f.Wild) > 0 {
 		g.State, g.Reason = GateNotMet, "the stage forbids wildcards, and these functions have one (*): "+strings.Join(f.Wild, ", ")
 	}

@@ -123,9 +123,9 @@ func New() *Language {
 	}, withRequired(perStage, "handler")...)}
 
 	gates := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "cases", About: "Cases that must pass in the stage before: all, or a list of functions.",
+		{Name: "cases", About: "Cases that must pass in the preceding stage: all, or a list of functions.",
 			Shape: &Shape{Form: EitherForm, Filled: true, Choices: []string{"all"}}},
-		{Name: "soak", About: "Conditions in the stage before, and their duration.",
+		{Name: "soak", About: "Conditions in the preceding stage, and their duration.",
 			Shape: &Shape{Form: ObjectForm, Keys: []Key{
 				{Name: "for", About: "The required time of the version in that stage.", Shape: upTo(0, 90*day)},
 				{Name: "min_invocations", About: "The required number of invocations.",

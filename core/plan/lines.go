@@ -12,23 +12,23 @@ import (
 	"rudmar/core/tree"
 )
 
-// Tone says how much a line of a plan matters to somebody who decides.
-type Tone string
+// Severity is how much a line of a plan matters for the decision to deploy.
+type Severity string
 
-// The tones, worst first.
+// The severities, most severe first.
 const (
-	Bad  Tone = "bad"  // it loosens, loses, or breaks
-	Wait Tone = "wait" // it is to be looked at
-	Note Tone = "note" // it is good to know
+	Critical Severity = "critical" // weaker protection, data loss or failures
+	Review   Severity = "review"   // needs a review
+	Info     Severity = "info"     // for information
 )
 
 // ImpactLine is one thing that a plan means, in words.
 type ImpactLine struct {
-	Kind string       `json:"kind"` // a kind of impact
-	Tone Tone         `json:"tone"`
-	Text string       `json:"text"`
-	How  string       `json:"how,omitempty"` // the figures behind it, or the arithmetic
-	From *tree.Origin `json:"from,omitempty"`
+	Kind     string       `json:"kind"` // a kind of impact
+	Severity Severity     `json:"severity"`
+	Text     string       `json:"text"`
+	How      string       `json:"how,omitempty"` // the figures behind it, or the arithmetic
+	From     *tree.Origin `json:"from,omitempty"`
 }
 
 // Summary returns in a sentence what a plan does.
@@ -112,10 +112,10 @@ func (p *Plan) ImpactLines() []ImpactLine {
 	if p.Outlook != nil {
 		w.outlook()
 	} else if cold := p.Impact.Cold; len(cold) > 0 {
-		w.add(ColdStart, Note, "next invocation is a cold start: "+some(cold), "", nil)
+		w.add(ColdStart, Info, "next invocation is a cold start: "+some(cold), "", nil)
 	}
-	rank := map[Tone]int{Bad: 0, Wait: 1, Note: 2}
-	slices.SortStableFunc(w.out, func(a, b ImpactLine) int { return rank[a.Tone] - rank[b.Tone] })
+	rank := map[Severity]int{Critical: 0, Review: 1, Info: 2}
+	slices.SortStableFunc(w.out, func(a, b ImpactLine) int { return rank[a.Severity] - rank[b.Severity] })
 	return w.out
 }
 
@@ -124,11 +124,11 @@ type words struct {
 	out []ImpactLine
 }
 
-func (w *words) add(kind string, tone Tone, text, how string, from *tree.Origin) {
-	w.out = append(w.out, ImpactLine{Kind: kind, Tone: tone, Text: text, How: how, From: from})
+func (w *words) add(kind string, severity Severity, text, how string, from *tree.Origin) {
+	w.out = append(w.out, ImpactLine{Kind: kind, Severity: severity, Text: text, How: how, From: from})
 }
 
-// either returns one tone or another.
+// either returns one of two severities.
 func either[T any](is bool, yes, no T) T {
 	if is {
 		return yes
@@ -164,11 +164,11 @@ func (w *words) consequences() {
 		if r.Loosens {
 			kind = WeakerGates
 		}
-		w.add(kind, either(r.Loosens, Bad, Note), fmt.Sprintf("%s: %s%s → %s", w.p.Base.Stage, name, r.Before, r.After), "", nil)
+		w.add(kind, either(r.Loosens, Critical, Info), fmt.Sprintf("%s: %s%s → %s", w.p.Base.Stage, name, r.Before, r.After), "", nil)
 	}
 	if w.p.Outlook == nil || len(w.p.Outlook.Losses) == 0 {
 		for _, r := range c.Removed {
-			w.add(DataLoss, Bad, lossSentence(r), "", nil)
+			w.add(DataLoss, Critical, lossSentence(r), "", nil)
 		}
 	}
 	for _, o := range c.Opened {
@@ -184,20 +184,20 @@ func (w *words) consequences() {
 				text += ", such as " + o.Request // what is new of it does not follow from the route alone
 			}
 		}
-		w.add(kind, either(o.Public, Bad, Wait), text, "", o.From)
+		w.add(kind, either(o.Public, Critical, Review), text, "", o.From)
 	}
 	for _, m := range c.Moved {
 		text := fmt.Sprintf("%s is handled by %s instead of %s", m.Request, m.Now, m.Was)
 		if m.Shadowed {
 			text += ", which it shadows"
 		}
-		w.add(ReroutedRequest, Wait, text, "", nil)
+		w.add(ReroutedRequest, Review, text, "", nil)
 	}
 	for _, o := range c.Closed {
 		w.closed(o)
 	}
 	for _, g := range c.Gaps {
-		w.add(RouteGap, Wait, fmt.Sprintf("%s is unavailable between steps %d and %d", g.Route, g.From+1, g.To+1),
+		w.add(RouteGap, Review, fmt.Sprintf("%s is unavailable between steps %d and %d", g.Route, g.From+1, g.To+1),
 			w.p.Steps[g.From].Address+" releases it before "+w.p.Steps[g.To].Address+" claims it", nil)
 	}
 	for _, g := range c.Gained {
@@ -209,14 +209,14 @@ func (w *words) consequences() {
 		if g.Wildcard {
 			how = "* includes all present and future resources"
 		}
-		w.add(NewPermission, either(g.Wildcard, Bad, Wait), text, how, g.From)
+		w.add(NewPermission, either(g.Wildcard, Critical, Review), text, how, g.From)
 	}
 	for _, t := range c.Through {
-		w.add(IndirectPermission, Wait, fmt.Sprintf("%s can now indirectly, through %s: %s", t.Function, strings.Join(t.Via, " → "),
+		w.add(IndirectPermission, Review, fmt.Sprintf("%s can now indirectly, through %s: %s", t.Function, strings.Join(t.Via, " → "),
 			some(t.May)), "", nil)
 	}
 	for _, g := range c.Lost {
-		w.add(RemovedPermission, Note, fmt.Sprintf("%s can no longer %s %s", g.Function, strings.Join(g.Verbs, ", "), g.Resource), "", nil)
+		w.add(RemovedPermission, Info, fmt.Sprintf("%s can no longer %s %s", g.Function, strings.Join(g.Verbs, ", "), g.Resource), "", nil)
 	}
 }
 
@@ -240,7 +240,7 @@ func (w *words) closed(o impact.Closed) {
 			how = "no requests in " + span(out.Over)
 		}
 	}
-	w.add(NarrowerAccess, either(calls > 0, Bad, Wait), text, how, nil)
+	w.add(NarrowerAccess, either(calls > 0, Critical, Review), text, how, nil)
 }
 
 // span returns how far back figures go.
@@ -268,7 +268,7 @@ func (w *words) outlook() {
 		if l.Oldest > 0 {
 			how = "the oldest from " + time.UnixMilli(l.Oldest).UTC().Format("2 January 2006")
 		}
-		w.add(DataLoss, Bad, fmt.Sprintf("%s of %s %s deleted",
+		w.add(DataLoss, Critical, fmt.Sprintf("%s of %s %s deleted",
 			language.FormatCount(int(l.Count), strings.TrimSuffix(l.What, "s")), l.Function, either(l.Count == 1, "is", "are")), how, nil)
 	}
 	for _, c := range o.Costs {
@@ -282,7 +282,7 @@ func (w *words) outlook() {
 		default:
 			text += ", now " + c.Before
 		}
-		w.add(CostImpact, Note, text, c.How, nil)
+		w.add(CostImpact, Info, text, c.How, nil)
 	}
 	w.cold(o.Cold)
 }
@@ -312,9 +312,9 @@ func (w *words) tight(t impact.NearLimit) {
 	left := 100 * (1 - t.Seen/t.Limit)
 	switch {
 	case t.Under:
-		w.add(kindOf(t.What), Bad, fmt.Sprintf("%s of %s is %s, below its observed %s", t.What, t.Function, limit, map[bool]string{true: "peak", false: "p99"}[t.What == "memory"]), how, nil)
+		w.add(kindOf(t.What), Critical, fmt.Sprintf("%s of %s is %s, below its observed %s", t.What, t.Function, limit, map[bool]string{true: "peak", false: "p99"}[t.What == "memory"]), how, nil)
 	default:
-		w.add(kindOf(t.What), either(left < 10, Wait, Note),
+		w.add(kindOf(t.What), either(left < 10, Review, Info),
 			fmt.Sprintf("%s of %s used %s of %s", t.What, t.Function, percent(t.Seen/t.Limit), limit), how, nil)
 	}
 }
@@ -361,17 +361,17 @@ func (w *words) schedule(s impact.Fires) {
 		}
 		how = "next " + strings.Join(next, ", ") + " " + zone.String()
 	}
-	w.add(ScheduleImpact, either(s.After == 0 && s.Before > 0, Wait, Note), text, how, nil)
+	w.add(ScheduleImpact, either(s.After == 0 && s.Before > 0, Review, Info), text, how, nil)
 	if s.Overlaps {
-		w.add(ScheduleImpact, Bad, fmt.Sprintf("runs of %s overlap: they take up to %s and start every %s", s.Trigger,
+		w.add(ScheduleImpact, Critical, fmt.Sprintf("runs of %s overlap: they take up to %s and start every %s", s.Trigger,
 			roughly(int64(s.Usually)), language.FormatTime(time.Duration(s.Interval)*time.Millisecond)), "", nil)
 	}
 	if s.Lost > 0 {
-		w.add(ScheduleImpact, Bad, fmt.Sprintf("%s of %s %s today, because its time has already passed in the new zone",
+		w.add(ScheduleImpact, Critical, fmt.Sprintf("%s of %s %s today, because its time has already passed in the new zone",
 			language.FormatCount(s.Lost, "run"), s.Trigger, either(s.Lost == 1, "is skipped", "are skipped")), "", nil)
 	}
 	if s.Doubled > 0 {
-		w.add(ScheduleImpact, Bad, fmt.Sprintf("%s of %s %s twice today, because its time is still to come in the new zone",
+		w.add(ScheduleImpact, Critical, fmt.Sprintf("%s of %s %s twice today, because its time is still to come in the new zone",
 			language.FormatCount(s.Doubled, "run"), s.Trigger, either(s.Doubled == 1, "runs", "run")), "", nil)
 	}
 }
@@ -392,7 +392,7 @@ func (w *words) cold(waiting []impact.Waiting) {
 			continue
 		}
 		known[c.Function] = true
-		w.add(ColdStart, either(c.Callers >= 1, Wait, Note), fmt.Sprintf(
+		w.add(ColdStart, either(c.Callers >= 1, Review, Info), fmt.Sprintf(
 			"%s starts cold, and about %.1f callers wait for it", c.Function, c.Callers),
 			fmt.Sprintf("%.0f invocations per hour, each up to %s", c.PerHour, roughly(int64(c.StartMs))), nil)
 	}
@@ -403,6 +403,6 @@ func (w *words) cold(waiting []impact.Waiting) {
 		}
 	}
 	if len(rest) > 0 {
-		w.add(ColdStart, Note, "next invocation is a cold start: "+some(rest), "", nil)
+		w.add(ColdStart, Info, "next invocation is a cold start: "+some(rest), "", nil)
 	}
 }

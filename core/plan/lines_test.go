@@ -55,7 +55,7 @@ var everyKind = []string{"identity", "grant", "logs", "function", "revision", "p
 func said(p *plan.Plan) string {
 	var lines []string
 	for _, l := range p.ImpactLines() {
-		lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s: %s | %s", l.Tone, l.Kind, l.Text, l.How)))
+		lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s: %s | %s", l.Severity, l.Kind, l.Text, l.How)))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -96,18 +96,18 @@ func TestSays(t *testing.T) {
 			Triggers: map[string]int{"warn/old": 7}, Rates: metrics.Rates{PerGiBSecond: "0.00001", Currency: "EUR"},
 			Held: []impact.Retained{{Function: "gone", What: "log lines", Count: 12, Oldest: now.AddDate(0, 0, -3)}}}})
 	for _, want := range []string{
-		"bad weaker-gates: live: soak 1h → none",
-		"bad public-route: GET /frost opens to anyone (now members)",
-		"bad narrower-access: GET /old is no longer available to growers | 7 requests in the last 24 hours",
-		"bad new-permission: warn can now read tables/*; already could read tables/a | * includes all",
-		"wait new-permission: warn can now send queues/alerts",
-		"wait indirect-permission: warn can now indirectly, through queues/alerts → relay: read secrets/key",
-		"bad memory: memory of warn is 128 MiB, below its observed peak | a peak of 200 MiB in 3000 invocations in",
-		"bad timeout: timeout of warn is 1s, below its observed p99 | a p99 of",
-		"note schedule: warn/sweep runs once a day | next Tue 3 Mar 08:00, Wed 4 Mar 08:00",
-		"bad data-loss: 12 log lines of gone are deleted | the oldest from 28 February 2026",
-		"note cost: warn costs 0.1013 EUR per month, now 0.2025 | 90000 invocations",
-		"note cost: gone no longer costs 0.1013 EUR per month",
+		"critical weaker-gates: live: soak 1h → none",
+		"critical public-route: GET /frost opens to anyone (now members)",
+		"critical narrower-access: GET /old is no longer available to growers | 7 requests in the last 24 hours",
+		"critical new-permission: warn can now read tables/*; already could read tables/a | * includes all",
+		"review new-permission: warn can now send queues/alerts",
+		"review indirect-permission: warn can now indirectly, through queues/alerts → relay: read secrets/key",
+		"critical memory: memory of warn is 128 MiB, below its observed peak | a peak of 200 MiB in 3000 invocations in",
+		"critical timeout: timeout of warn is 1s, below its observed p99 | a p99 of",
+		"info schedule: warn/sweep runs once a day | next Tue 3 Mar 08:00, Wed 4 Mar 08:00",
+		"critical data-loss: 12 log lines of gone are deleted | the oldest from 28 February 2026",
+		"info cost: warn costs 0.1013 EUR per month, now 0.2025 | 90000 invocations",
+		"info cost: gone no longer costs 0.1013 EUR per month",
 		"cold-start: warn starts cold, and about 0.1 callers wait for it | 125 invocations per hour",
 	} {
 		if !strings.Contains(said(p), want) {
@@ -119,8 +119,8 @@ func TestSays(t *testing.T) {
 	}
 	tones := p.ImpactLines()
 	if !slices.IsSortedFunc(tones, func(a, b plan.ImpactLine) int {
-		rank := map[plan.Tone]int{plan.Bad: 0, plan.Wait: 1, plan.Note: 2}
-		return rank[a.Tone] - rank[b.Tone]
+		rank := map[plan.Severity]int{plan.Critical: 0, plan.Review: 1, plan.Info: 2}
+		return rank[a.Severity] - rank[b.Severity]
 	}) {
 		t.Errorf("the worst is not first: %v", tones)
 	}
@@ -128,7 +128,7 @@ func TestSays(t *testing.T) {
 	if err := p.Write(&text, nil); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{p.Summary(), "bad  public-route: GET /frost", "function/warn", "memory: 256 MiB → 128 MiB", p.Digest} {
+	for _, want := range []string{p.Summary(), "critical public route: GET /frost", "function/warn", "memory: 256 MiB → 128 MiB", p.Digest} {
 		if !strings.Contains(text.String(), want) {
 			t.Errorf("the text does not have %q:\n%s", want, text.String())
 		}

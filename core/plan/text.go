@@ -21,9 +21,9 @@ func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 	if says := p.ImpactLines(); len(says) > 0 {
 		w.line("")
 		for _, l := range says {
-			w.line("%-4s %s: %s", l.Tone, l.Kind, l.Text)
+			w.line("%-8s %s: %s", l.Severity, strings.ReplaceAll(l.Kind, "-", " "), l.Text)
 			if l.How != "" {
-				w.line("       %s", l.How)
+				w.line("           %s", l.How)
 			}
 		}
 	}

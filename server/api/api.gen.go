@@ -308,21 +308,21 @@ func (e GateState) Valid() bool {
 	}
 }
 
-// Defines values for ImpactLineTone.
+// Defines values for ImpactLineSeverity.
 const (
-	ImpactLineToneBad  ImpactLineTone = "bad"
-	ImpactLineToneNote ImpactLineTone = "note"
-	ImpactLineToneWait ImpactLineTone = "wait"
+	Critical ImpactLineSeverity = "critical"
+	Info     ImpactLineSeverity = "info"
+	Review   ImpactLineSeverity = "review"
 )
 
-// Valid indicates whether the value is a known member of the ImpactLineTone enum.
-func (e ImpactLineTone) Valid() bool {
+// Valid indicates whether the value is a known member of the ImpactLineSeverity enum.
+func (e ImpactLineSeverity) Valid() bool {
 	switch e {
-	case ImpactLineToneBad:
+	case Critical:
 		return true
-	case ImpactLineToneNote:
+	case Info:
 		return true
-	case ImpactLineToneWait:
+	case Review:
 		return true
 	default:
 		return false
@@ -1431,14 +1431,14 @@ type ImpactLine struct {
 	From *Origin `json:"from,omitempty"`
 
 	// How Evidence or arithmetic
-	How  *string        `json:"how,omitempty"`
-	Kind string         `json:"kind"`
-	Text string         `json:"text"`
-	Tone ImpactLineTone `json:"tone"`
+	How      *string            `json:"how,omitempty"`
+	Kind     string             `json:"kind"`
+	Severity ImpactLineSeverity `json:"severity"`
+	Text     string             `json:"text"`
 }
 
-// ImpactLineTone defines model for ImpactLine.Tone.
-type ImpactLineTone string
+// ImpactLineSeverity defines model for ImpactLine.Severity.
+type ImpactLineSeverity string
 
 // Invocation defines model for Invocation.
 type Invocation struct {

@@ -1,6 +1,1 @@
-declare module '*.css'
-declare module '@fontsource/*'
-declare module '*.svg?inline' {
-  const address: string
-  export default address
-}
+/// <reference types="vite/client" />

@@ -2414,7 +2414,7 @@ export interface components {
         ImpactLine: {
             kind: string;
             /** @enum {string} */
-            tone: "bad" | "wait" | "note";
+            severity: "critical" | "review" | "info";
             text: string;
             /** @description Evidence or arithmetic */
             how?: string;

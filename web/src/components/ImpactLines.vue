@@ -6,12 +6,12 @@ import { useFold } from '../composables/useFold'
 const props = defineProps<{ lines: Schemas['ImpactLine'][] }>()
 const { service, stage } = useFocus()
 const { shown, more, unfold } = useFold(() => props.lines, 12)
-const tones = { bad: 'bad', wait: 'wait', note: '' }
+const tones = { critical: 'bad', review: 'wait', info: '' }
 </script>
 
 <template>
   <li v-for="l in shown" :key="l.text">
-    <strong :class="tones[l.tone]">{{ l.kind }}</strong> {{ l.text
+    <strong :class="tones[l.severity]">{{ l.kind.replace('-', ' ') }}</strong> {{ l.text
     }}<template v-if="l.from?.file"
       >{{ ' '
       }}<RouterLink

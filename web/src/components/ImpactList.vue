@@ -7,12 +7,12 @@ import type { Schemas } from '../api/client'
 const props = defineProps<{ lines: Schemas['ImpactLine'][] }>()
 
 /** Lines of one kind and weight, each run of them folded where it is long. */
-const groups = computed(() => [...Map.groupBy(props.lines, (l) => `${l.tone} ${l.kind}`).values()])
+const groups = computed(() => [...Map.groupBy(props.lines, (l) => `${l.severity} ${l.kind}`).values()])
 </script>
 
 <template>
   <ul class="sheet list">
-    <ImpactLines v-for="g in groups" :key="`${g[0]?.tone} ${g[0]?.kind}`" :lines="g" />
+    <ImpactLines v-for="g in groups" :key="`${g[0]?.severity} ${g[0]?.kind}`" :lines="g" />
     <li v-if="lines.length === 0" class="quiet">No impact detected: no change of access, routes or stored data.</li>
   </ul>
 </template>

@@ -48,7 +48,11 @@ const words = (s: Schemas['Step']): string =>
         {{ data.changed.length }} changed
       </h2>
       <p v-for="l in data.impact" :key="`+${l.text}`" class="mb-1">
-        now <strong :class="l.tone === 'note' ? '' : l.tone">{{ l.kind }}</strong> {{ l.text }}
+        now
+        <strong :class="{ critical: 'bad', review: 'wait', info: '' }[l.severity]">{{
+          l.kind.replace('-', ' ')
+        }}</strong>
+        {{ l.text }}
       </p>
       <p v-for="l in data.removedImpact" :key="`-${l.text}`" class="mb-1 quiet">no longer {{ l.kind }}: {{ l.text }}</p>
       <p v-for="s in data.added" :key="s.address" class="mb-1">

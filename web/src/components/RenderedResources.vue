@@ -118,7 +118,7 @@ const effect = computed(() => {
 }
 .attribute {
   display: grid;
-  grid-template-columns: 5.2rem minmax(0, 1fr) auto;
+  grid-template-columns: minmax(6.6rem, max-content) minmax(0, 1fr) auto;
   gap: 0.5rem;
 }
 .changed {

@@ -69,7 +69,7 @@ const words: Record<string, string> = {
 
 <template>
   <section class="sheet sheet-pad mb-3" aria-labelledby="shift">
-    <h2 id="shift">Traffic shift</h2>
+    <h2 id="shift"><GlossaryTerm term="traffic shift">Traffic shift</GlossaryTerm></h2>
     <ol v-if="shift.steps.length" class="way" aria-label="Shares">
       <li
         v-for="(s, i) in [...shift.steps, 100]"
@@ -152,7 +152,8 @@ const words: Record<string, string> = {
       </p>
     </details>
     <p class="quiet small mb-0">
-      <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">How this is calculated</RouterLink>
+      Decided by the <GlossaryTerm term="judge" />;
+      <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">how this is calculated</RouterLink>
     </p>
   </section>
 </template>

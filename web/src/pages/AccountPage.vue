@@ -183,7 +183,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.expiresAt < Date.now()
       </form>
     </section>
     <section aria-labelledby="copies">
-      <h2 id="copies">Private copies</h2>
+      <h2 id="copies"><GlossaryTerm term="private copy">Private copies</GlossaryTerm></h2>
       <p class="quiet">
         <code>rudmar watch</code> syncs a copy of a service’s first stage with your folder. It has its own data and
         addresses and is deleted automatically when it is unused.

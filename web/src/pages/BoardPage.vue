@@ -65,7 +65,7 @@ function step(e: KeyboardEvent): void {
     <div v-if="data" class="board">
       <section aria-label="Functions by stages">
         <div class="page-head">
-          <h1>Functions</h1>
+          <h1><GlossaryTerm term="Board">Board</GlossaryTerm></h1>
           <input
             v-model="text"
             class="form-control find"
@@ -169,7 +169,7 @@ function step(e: KeyboardEvent): void {
                 wait: ['approval', 'secret', 'left'].includes(n.kind),
                 bad: !['drift', 'approval', 'secret', 'left'].includes(n.kind),
               }"
-              >{{ n.kind }}</span
+              >{{ n.kind.replace('-', ' ') }}</span
             >
             {{ n.text }}
           </RouterLink>

@@ -50,7 +50,7 @@ function here(name: string): number {
   <div class="page">
     <ProblemNote :problem="problem" :again="reload" />
     <div class="page-head">
-      <h1>Deliveries</h1>
+      <h1><GlossaryTerm term="delivery">Deliveries</GlossaryTerm></h1>
       <span class="quiet">Newest version first; the deployed version of each stage is underlined</span>
     </div>
     <div class="controls">

@@ -7,6 +7,7 @@ import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
 import { useFold } from '../composables/useFold'
 import { useLoad } from '../composables/useLoad'
+import { glossary } from '../glossary'
 import { useLine } from '../stores/line'
 import { useSession } from '../stores/session'
 import { count, digest, some } from '../words'
@@ -175,7 +176,10 @@ function runCases(): Promise<boolean> {
     <template v-if="data">
       <div class="page-head">
         <h1>Version {{ version }} in {{ stage }}</h1>
-        <StateWord :state="data.place.state" />
+        <GlossaryTerm v-if="glossary.has(data.place.state)" :term="data.place.state"
+          ><StateWord :state="data.place.state"
+        /></GlossaryTerm>
+        <StateWord v-else :state="data.place.state" />
         <span class="quiet"><TimeAgo :at="data.place.since" /></span>
         <span v-if="data.place.reason && data.place.reason !== data.shift?.rollbackReason" class="wrap-anywhere">{{
           data.place.reason
@@ -199,7 +203,7 @@ function runCases(): Promise<boolean> {
             :busy="busy"
             @act="act"
           />
-          <h2>Gates</h2>
+          <h2><GlossaryTerm term="gate">Gates</GlossaryTerm></h2>
           <div class="sheet mb-3">
             <RowTable caption="Gates" class="gates">
               <tbody>
@@ -207,11 +211,17 @@ function runCases(): Promise<boolean> {
                   <td class="state">
                     <StateWord :state="g.state" />
                   </td>
-                  <td>{{ g.name }}</td>
+                  <td>
+                    <GlossaryTerm v-if="glossary.has(g.kind)" :term="g.kind">{{ g.name }}</GlossaryTerm><template
+                      v-else
+                      >{{ g.name }}</template
+                    >
+                  </td>
                   <td class="quiet">
                     {{ g.reason
                     }}<span v-if="g.standing" class="d-block small"
-                      >standing rule of {{ stage }}, not a rule of this version</span
+                      ><GlossaryTerm term="standing rules">standing rule</GlossaryTerm> of {{ stage }}, not a rule of
+                      this version</span
                     >
                   </td>
                   <td class="quiet text-nowrap"><TimeAgo v-if="g.since" :at="g.since" /></td>
@@ -268,7 +278,7 @@ function runCases(): Promise<boolean> {
             </div>
           </template>
           <h2>
-            Cases
+            <GlossaryTerm term="case">Cases</GlossaryTerm>
             <span v-if="cases.length" class="quiet">{{
               failed
                 ? `${failed} of ${cases.length} failed`

@@ -38,7 +38,7 @@ const { rows, more, older, problem, pending, reload } = useParts(
   <div class="page">
     <ProblemNote :problem="problem" :again="reload" />
     <div class="page-head">
-      <h1>Journal</h1>
+      <h1><GlossaryTerm term="journal">Journal</GlossaryTerm></h1>
       <span class="quiet">Every action with its user and time; entries never change</span>
     </div>
     <div class="controls">
