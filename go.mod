@@ -36,27 +36,28 @@ require (
 )
 
 require (
+	github.com/arran4/golang-ical v0.3.4
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/elnormous/contenttype v1.0.4
+	github.com/emersion/go-smtp v0.25.1
+	github.com/fsnotify/fsnotify v1.10.1
+	github.com/go-json-experiment/json v1.27.2
 	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/prometheus/client_golang v1.25.0
+	github.com/teambition/rrule-go v1.8.2
+	github.com/wneessen/go-mail v0.8.1
 	github.com/yuin/goldmark v1.8.7
+	gonum.org/v1/gonum v0.17.0
 )
 
 require (
-	github.com/arran4/golang-ical v0.3.4 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
-	github.com/emersion/go-smtp v0.25.1 // indirect
-	github.com/fsnotify/fsnotify v1.10.1 // indirect
 	github.com/munnerz/goautoneg v0.0.0-20191010083416-a7dc8b61c822 // indirect
 	github.com/prometheus/client_model v0.6.3 // indirect
 	github.com/prometheus/common v0.72.0 // indirect
 	github.com/prometheus/procfs v0.22.0 // indirect
-	github.com/teambition/rrule-go v1.8.2 // indirect
-	github.com/wneessen/go-mail v0.8.1 // indirect
-	gonum.org/v1/gonum v0.17.0 // indirect
 )
 
 require (

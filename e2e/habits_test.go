@@ -107,7 +107,7 @@ func TestPagesAreNamed(t *testing.T) {
 	for words, leads := range map[string]string{
 		"stations version": "versions/", "report.py": "file=functions/night-report/report.py", "RM1503": "/docs/diagnostics#rm1503",
 		"logs of warn": "functions/warn/logs", "version 5": "versions/5", "limit setting": "file=rudmar.yaml",
-		"sms_key": "plan?stage=", "a newer version overtakes": "/docs/decisions.",
+		"sms_key": "plan?stage=", "newer version supersedes only": "/docs/decisions.",
 	} {
 		wren.arrive("board?stage=live")
 		wren.finds(words)

@@ -113,6 +113,46 @@ func TestAnswersAreHTTPs(t *testing.T) {
 		}
 	}
 
+	for body, want := range map[string]string{
+		`{"stage": "trial", "stage": "live"}`: `duplicate object member name`,
+		`{"stage": "trial"} {}`:               "text after the value, at byte 18",
+		`{"stage": "trial",`:                  "invalid JSON at byte 18",
+		`{"stage": "trial", "stag": 1}`:       `stag`,
+		"{\"stage\": \"\xff\"}":               "invalid UTF-8",
+	} {
+		if answer, text := ask("POST", "/api/services/frostline/plans", body, "Content-Type", "application/json"); answer.StatusCode != 400 ||
+			!strings.Contains(text, want) {
+			t.Errorf("%s: %d %s", body, answer.StatusCode, text)
+		}
+	}
+	if answer, text := ask("POST", "/api/services/frostline/plans", "{}", "Content-Type", "application/json; charset=latin1"); answer.StatusCode != 400 ||
+		!strings.Contains(text, "send JSON in UTF-8") {
+		t.Errorf("another charset: %d %s", answer.StatusCode, text)
+	}
+	// No operation drops a field that it does not know.
+	description, err := openapi3.NewLoader().LoadFromData(api.Description)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bodies := 0
+	for path, item := range description.Paths.Map() {
+		for method, operation := range item.Operations() {
+			if operation.RequestBody == nil {
+				continue
+			}
+			bodies++
+			at := regexp.MustCompile(`\{[^}]*\}`).ReplaceAllString(strings.NewReplacer("{version}", "1", "{id}", "1", "{deliveries}", "1",
+				"{action}", "retry", "{message}", "1").Replace(path), "trial")
+			answer, text := ask(method, "/api"+at+"?confirm=trial", `{"surplus": 1}`, "Content-Type", "application/json")
+			if answer.StatusCode != 400 || !strings.Contains(text, "surplus") {
+				t.Errorf("%s %s: %d %s", method, at, answer.StatusCode, text)
+			}
+		}
+	}
+	if bodies < 20 {
+		t.Errorf("only %d operations with a body", bodies)
+	}
+
 	first, _ := ask("GET", versions, "")
 	tag := first.Header.Get("ETag")
 	if same, text := ask("GET", versions, "", "If-None-Match", `"other", `+tag); tag == "" || same.StatusCode != 304 || text != "" {

@@ -28,10 +28,8 @@ func mostOf(path string) int64 {
 	if strings.HasPrefix(path, "/api/services/") && strings.HasSuffix(path, "/copy") {
 		return maxCopy
 	}
-	for _, part := range []string{"/source/", "/invocations", "/check", "/assist", "/route", "/rename"} {
-		if strings.Contains(path, part) {
-			return maxEdit
-		}
+	if strings.Contains(path, "/source/") || strings.HasSuffix(path, "/invocations") {
+		return maxEdit
 	}
 	return maxRequest
 }

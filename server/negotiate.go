@@ -40,9 +40,12 @@ func (d *described) negotiate(next echo.HandlerFunc) echo.HandlerFunc {
 			return echo.NewHTTPError(http.StatusNotFound, "unknown API address; /api lists all")
 		}
 		if r.ContentLength > 0 && route.Operation.RequestBody != nil {
-			if sent, err := contenttype.ParseMediaType(r.Header.Get("Content-Type")); err != nil ||
-				sent.Type != "application" || sent.Subtype != "json" {
+			sent, err := contenttype.ParseMediaType(r.Header.Get("Content-Type"))
+			if err != nil || sent.Type != "application" || sent.Subtype != "json" {
 				return echo.NewHTTPError(http.StatusUnsupportedMediaType, "send JSON, with Content-Type: application/json")
+			}
+			if err := strictJSON(r, sent); err != nil {
+				return err
 			}
 		}
 		offered := answersOf(route.Operation)

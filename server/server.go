@@ -83,7 +83,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 		Options:               openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
 		ErrorHandlerWithOpts: func(_ context.Context, err error, w http.ResponseWriter, _ *http.Request,
 			o validator.ErrorHandlerOpts) {
-			writeProblem(w, problemOf(o.StatusCode, firstLine(err.Error())))
+			writeProblem(w, problemOf(o.StatusCode, invalid(err)))
 		},
 	})
 	forms, err := describedBy(description)
