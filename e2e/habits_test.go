@@ -169,7 +169,7 @@ func TestADayByKeyboard(t *testing.T) {
 
 	teasel := r.open(b, "teasel")
 	teasel.finds("Deliveries")
-	teasel.waits("the list, and its heading to have the focus", `() => document.activeElement?.tagName === 'H1' && document.activeElement.textContent === 'Deliveries'`)
+	teasel.waits("the list, and its heading to have the focus", `() => document.activeElement?.tagName === 'H1' && document.activeElement.textContent.trim() === 'Deliveries'`)
 	teasel.sees("version 8 in preview", `main table a[href*="/deliveries/8/preview"]`) // else Tab goes round without it
 	tabs(teasel, "/deliveries/8/preview")
 	teasel.key(input.Enter)
@@ -203,12 +203,12 @@ func TestAReplacedPageLoadsAnewOnce(t *testing.T) {
 	if wren.page.MustEval(isGone).Bool() {
 		t.Error("the first time is an error for somebody")
 	}
-	wren.waits("the page to load anew where it was", `() => !window.before && document.querySelector('main h1')?.textContent === 'Journal'`)
+	wren.waits("the page to load anew where it was", `() => !window.before && document.querySelector('main h1')?.textContent.trim() === 'Journal'`)
 	if !wren.page.MustEval(isGone).Bool() {
 		t.Error("the second time is silent")
 	}
 	wren.press("^Versions$")
-	wren.waits("another page", `() => document.querySelector('main h1')?.textContent === 'Versions'`)
+	wren.waits("another page", `() => document.querySelector('main h1')?.textContent.trim() === 'Versions'`)
 	if !wren.page.MustEval(`() => window.before === true`).Bool() {
 		t.Error("the page loads again and again")
 	}

@@ -69,7 +69,7 @@ func TestVersionsInThePage(t *testing.T) {
 		!strings.Contains(out, "by wren") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	if out, err := run(t, dir, program, "prune", "--data", r.data, "--keep-build-logs", "1ns"); err != nil ||
+	if out, err := run(t, dir, program, "prune", "--data", r.data, "--keep-build-logs", "1ms"); err != nil ||
 		!strings.Contains(out, "build logs") || !strings.Contains(out, "to delete") {
 		t.Errorf("%v\n%s", err, out)
 	}

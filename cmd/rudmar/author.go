@@ -12,12 +12,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"rudmar/core/canon"
 	"rudmar/core/check"
 	"rudmar/core/diagnostic"
 	"rudmar/core/expand"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/tree"
+	"rudmar/platform/local"
 	"rudmar/starter"
 )
 
@@ -76,22 +78,29 @@ func renderCommand() *cobra.Command {
 }
 
 func printResources(out io.Writer, resources []expand.Resource) error {
+	units := map[string]string{}
+	for _, k := range local.Kinds().Kinds {
+		for _, a := range k.Attributes {
+			if a.Unit != nil {
+				units[k.Kind+"."+a.Name] = string(*a.Unit)
+			}
+		}
+	}
 	table := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
 	for _, r := range resources {
-		fmt.Fprintf(table, "%s\t\t\t\n", r.Address)
+		fmt.Fprintf(table, "%s\n", r.Address)
 		for _, a := range r.Attributes {
-			text, err := canon.Append(nil, a.Value)
-			if err != nil {
-				return err
-			}
 			from := a.From.Rule.String()
+			if a.From.Rule == tree.BuiltIn {
+				from = "Rudmar default"
+			}
 			if a.From.File != "" {
 				from = fmt.Sprintf("%s:%d (%s)", a.From.File, a.From.Line, a.From.Rule)
 			}
 			for _, o := range a.Through {
 				from += fmt.Sprintf(", %s:%d (%s)", o.File, o.Line, o.Rule)
 			}
-			fmt.Fprintf(table, "\t%s\t%s\t%s\n", a.Name, text, from)
+			fmt.Fprintf(table, "  %s\t%s\t%s\n", a.Name, plan.Value(a.Value, units[r.Kind+"."+a.Name]), from)
 		}
 	}
 	return table.Flush()

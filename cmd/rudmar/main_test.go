@@ -332,8 +332,8 @@ func TestCheckFixes(t *testing.T) {
 func TestRenderNewAndSchema(t *testing.T) {
 	dir := filepath.Join(write(t, "function: order\nhandler: main:run\nmemory: 192 MiB\n"), "shop")
 	out, err := run(t, "render", dir, "--stage", "trial")
-	if err != nil || !strings.Contains(out, "function/order") || !strings.Contains(out, "201326592") ||
-		!strings.Contains(out, "order/function.yaml:3 (function)") || !strings.Contains(out, "built-in") {
+	if err != nil || !strings.Contains(out, "function/order") || !strings.Contains(out, "192 MiB") ||
+		!strings.Contains(out, "order/function.yaml:3 (function)") || !strings.Contains(out, "Rudmar default") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if _, err := run(t, "render", dir, "--stage", "moon"); codeOf(err) != exitUsage {

@@ -199,7 +199,6 @@ func (e DeliveryState) Valid() bool {
 
 // Defines values for DeploymentState.
 const (
-	DeploymentStateCancelled          DeploymentState = "cancelled"
 	DeploymentStateFailed             DeploymentState = "failed"
 	DeploymentStatePartiallySucceeded DeploymentState = "partially-succeeded"
 	DeploymentStateRunning            DeploymentState = "running"
@@ -209,8 +208,6 @@ const (
 // Valid indicates whether the value is a known member of the DeploymentState enum.
 func (e DeploymentState) Valid() bool {
 	switch e {
-	case DeploymentStateCancelled:
-		return true
 	case DeploymentStateFailed:
 		return true
 	case DeploymentStatePartiallySucceeded:

@@ -3111,7 +3111,7 @@ export interface components {
         /** @enum {string} */
         DeliveryState: "waiting" | "planning" | "deploying" | "shifting" | "testing" | "settled" | "failed" | "rejected" | "rolled-back" | "superseded";
         /** @enum {string} */
-        DeploymentState: "running" | "succeeded" | "partially-succeeded" | "failed" | "cancelled";
+        DeploymentState: "running" | "succeeded" | "partially-succeeded" | "failed";
         /** @enum {string} */
         StepState: "waiting" | "running" | "succeeded" | "failed" | "skipped";
         /** @enum {string} */

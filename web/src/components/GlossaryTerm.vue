@@ -12,7 +12,7 @@ const definition = computed(() => {
 </script>
 
 <template>
-  <BTooltip :title="definition" :delay="0" focus hover>
+  <BTooltip :title="definition" :delay="0" focus hover lazy teleport-to="body">
     <template #target>
       <span class="term" tabindex="0"
         ><slot>{{ term }}</slot></span
