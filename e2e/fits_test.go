@@ -15,7 +15,7 @@ func pages() []string {
 	return []string{"board?stage=live", "source?stage=live&file=functions/warn/function.yaml", "versions", "versions/7",
 		"versions/6/compare/7", "plan?stage=preview", "plan?stage=live&version=3", "deliveries", "deliveries/7/preview",
 		"deliveries/7/trial", "deployments/1", "functions/warn/invoke?stage=live", "functions/warn/logs?stage=trial",
-		"functions/warn/metrics?stage=trial", "functions/relay/messages?stage=trial", "functions/warn/configuration?stage=live",
+		"functions/warn/metrics?stage=trial", "functions/relay/messages?stage=trial", "functions/warn/configuration?stage=live", "functions/night-report/configuration?stage=trial",
 		"journal", "health", "/services", "/account", "/notifications", "/s/watering/deliveries/2/live", "/docs/manifest", "/api"}
 }
 

@@ -93,9 +93,6 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 			continue
 		}
 		next := api.ScheduleNext{Trigger: t.Name, Text: view.CallerWords(t), Enabled: t.Enabled.V, Next: []int64{}}
-		if t.Kind == manifest.CronTrigger {
-			next.Text += " in " + t.Zone.V
-		}
 		if schedule, err := t.Schedule(); err == nil {
 			for _, at := range schedule.Times(now, 3) {
 				next.Next = append(next.Next, at.UnixMilli())

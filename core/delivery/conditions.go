@@ -49,7 +49,7 @@ func before(stage string, at Earlier) Gate {
 	case Over(at.State) || at.State == Failed:
 		g.State, g.Reason = GateNotMet, fmt.Sprintf("%s in %s", at.State, stage)
 	default:
-		g.Reason = fmt.Sprintf("waiting: %s in %s", at.State, stage)
+		g.Reason = fmt.Sprintf("the version is %s in %s", at.State, stage)
 	}
 	return g
 }

@@ -103,9 +103,9 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.response ?? null
       <template v-else>
         <p class="facts">
           <StateWord :state="answer.outcome" />
-          <span>{{ answer.cold ? `Cold start ${duration(answer.coldStartMs)}` : 'warm' }}</span>
-          <span>ran {{ duration(answer.durationMs) }}</span>
-          <span>memory peak {{ bytes(answer.memoryPeak) }} of {{ bytes(answer.memoryLimit) }}</span>
+          <span>{{ answer.cold ? `Cold start ${duration(answer.coldStartMs)}` : 'Warm' }}</span>
+          <span>Duration {{ duration(answer.durationMs) }}</span>
+          <span>Memory peak {{ bytes(answer.memoryPeak) }} of {{ bytes(answer.memoryLimit) }}</span>
           <span class="quiet"
             >{{ answer.revision }}<template v-if="answer.version">, from version {{ answer.version }}</template></span
           >
