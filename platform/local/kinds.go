@@ -65,7 +65,8 @@ func kinds() []api.Kind {
 // Kinds is what the local platform says of itself wherever it runs, for checks
 // without a running one: what it has, not where.
 func Kinds() api.Kinds {
-	return api.Kinds{Regions: regions(), Kinds: kinds(), Runtimes: runtimes(), Triggers: triggers(), Permissions: permissions()}
+	return api.Kinds{Regions: regions(), Kinds: kinds(), Runtimes: runtimes(),
+		Triggers: triggers(), Permissions: permissions()}
 }
 
 // triggers lists what can call a function.
