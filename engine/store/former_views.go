@@ -215,9 +215,6 @@ func presentGates(o object) {
 	rename(o, "stops", "blockers")
 	each(o, "gates", func(g object) {
 		rename(g, "why", "reason")
-		if name, ok := g["name"].(string); ok {
-			g["name"] = presentGateName(name)
-		}
 		g["state"] = map[any]string{"holds": "passed", "waits": "waiting", "fails": "not-met"}[g["state"]]
 		if text, ok := g["reason"].(string); ok {
 			if g["state"] == "passed" && strings.HasPrefix(text, "passed over by ") {
@@ -226,20 +223,6 @@ func presentGates(o object) {
 			g["reason"] = presentText(text)
 		}
 	})
-}
-
-// presentGateName returns the present name of a gate.
-func presentGateName(name string) string {
-	switch {
-	case name == "the stage before":
-		return "preceding stage"
-	case name == "strict":
-		return "wildcards"
-	}
-	if stage, ok := strings.CutPrefix(name, "cases pass in "); ok {
-		return "cases in " + stage
-	}
-	return name
 }
 
 func presentShift(o object) {

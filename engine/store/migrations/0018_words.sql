@@ -17,5 +17,4 @@ UPDATE tokens SET acts = trim(replace(replace(replace(replace(replace(replace(re
     ',look,', ',view,'), ',try,', ',invoke,'), ',ask,', ',request,'), ',pass over,', ',override,'), ',secrets,', ',set-secrets,'),
     ',run,', ',deploy,'), ',look after,', ',administer,'), ',');
 UPDATE tokens SET acts = replace(acts, ',,', ',');
-UPDATE passed_over SET name = 'cases in ' || substr(name, 15) WHERE name LIKE 'cases pass in %';
 -- +goose StatementEnd

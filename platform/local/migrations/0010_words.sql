@@ -18,8 +18,6 @@ UPDATE resources SET attributes = json_remove(json_set(attributes, '$.max_wait',
     WHERE kind = 'subscription' AND json_type(attributes, '$.wait') IS NOT NULL;
 -- Metrics name the purpose of an invocation: case or manual.
 UPDATE minutes SET cause = 'manual:' || substr(cause, 6) WHERE cause LIKE 'hand:%';
-UPDATE operations SET state = 'succeeded' WHERE state = 'done';
-ALTER TABLE messages RENAME COLUMN parked TO dead;
 -- Responses to repeated requests are computed again.
 DELETE FROM answered;
 -- +goose StatementEnd

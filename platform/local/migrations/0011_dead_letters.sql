@@ -1,0 +1,5 @@
+-- +goose Up
+-- +goose StatementBegin
+UPDATE operations SET state = 'succeeded' WHERE state = 'done';
+ALTER TABLE messages RENAME COLUMN parked TO dead;
+-- +goose StatementEnd
