@@ -6,7 +6,6 @@ import (
 	"maps"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -43,7 +42,7 @@ func (t texts) add(place, text string) {
 
 // text collects the text of a page when it no longer changes: of its elements, and what only a
 // screen reader or a pointer shows.
-func (p *tab) text(place string, all texts) {
+func (p *tab) text(place string) texts {
 	p.Helper()
 	var now, before texts
 	same, enough := 0, 15
@@ -68,11 +67,7 @@ func (p *tab) text(place string, all texts) {
 		}
 		return same >= enough
 	})
-	for line := range now {
-		if all[line] == "" {
-			all[line] = place
-		}
-	}
+	return now
 }
 
 // helps collects the help of a command and its subcommands.
@@ -94,20 +89,27 @@ func helps(t *testing.T, all texts, command ...string) {
 	}
 }
 
-// isKnown reports whether the file has all of some lines.
-func isKnown(t *testing.T, lines texts) bool {
+const textFile = "testdata/text.txt"
+
+// knownText returns the lines of the file.
+func knownText(t *testing.T) texts {
 	t.Helper()
-	text, err := os.ReadFile("testdata/text.txt")
+	text, err := os.ReadFile(textFile)
 	if err != nil {
 		t.Fatal(err)
 	}
-	known := strings.Split(string(text), "\n")
-	for line := range lines {
-		if !slices.Contains(known, line) {
-			return false
-		}
+	known := texts{}
+	for line := range strings.Lines(string(text)) {
+		known[strings.TrimSuffix(line, "\n")] = textFile
 	}
-	return true
+	return known
+}
+
+// without returns the lines that another collection does not have.
+func (t texts) without(other texts) texts {
+	out := maps.Clone(t)
+	maps.DeleteFunc(out, func(line, _ string) bool { return other[line] != "" })
+	return out
 }
 
 // TestText compares the text of all pages and commands of the demo with testdata/text.txt, where a
@@ -126,35 +128,28 @@ func TestText(t *testing.T) {
 		all.add("rudmar "+command, string(out))
 	}
 	p := r.open(browse(t), "teasel")
+	known := texts{}
+	if !*update {
+		known = knownText(t)
+	}
 	for _, path := range append(pages(), "deliveries/7/preview") { // once more with its viewer
 		p.arrive(path)
-		found := texts{}
-		p.text(path, found)
-		if again := (texts{}); !*update && !isKnown(t, found) { // what is new stays: it was no passing moment
+		found := p.text(path)
+		if !*update && len(found.without(known)) > 0 { // what is new stays: it was no passing moment
 			p.arrive(path)
-			p.text(path, again)
+			again := p.text(path)
 			maps.DeleteFunc(found, func(line, _ string) bool { return again[line] == "" })
 		}
 		maps.Copy(all, found)
 	}
-	const file = "testdata/text.txt"
 	if *update {
-		if err := os.WriteFile(file, []byte(strings.Join(slices.Sorted(maps.Keys(all)), "\n")+"\n"), 0o644); err != nil {
+		if err := os.WriteFile(textFile, []byte(strings.Join(slices.Sorted(maps.Keys(all)), "\n")+"\n"), 0o644); err != nil {
 			t.Fatal(err)
 		}
+		known = knownText(t)
 	}
-	text, err := os.ReadFile(filepath.FromSlash(file))
-	if err != nil {
-		t.Fatal(err)
-	}
-	known := map[string]bool{}
-	for line := range strings.Lines(string(text)) {
-		known[strings.TrimSuffix(line, "\n")] = true
-	}
-	for _, line := range slices.Sorted(maps.Keys(all)) {
-		if !known[line] {
-			t.Errorf("%s: new text; read it, then run this test with -update: %s", all[line], line)
-		}
+	for _, line := range slices.Sorted(maps.Keys(all.without(known))) {
+		t.Errorf("%s: new text; read it, then run this test with -update: %s", all[line], line)
 	}
 	for line, place := range all {
 		words := strings.Fields(line)
@@ -164,13 +159,7 @@ func TestText(t *testing.T) {
 			}
 		}
 	}
-	gone := 0
-	for line := range known {
-		if _, found := all[line]; !found {
-			gone++
-		}
-	}
-	if gone > len(known)/50 { // a few depend on the moment
-		t.Errorf("%d of %d lines of %s are gone; run this test with -update", gone, len(known), file)
+	if gone := len(known.without(all)); gone > len(known)/50 { // a few depend on the moment
+		t.Errorf("%d of %d lines of %s are gone; run this test with -update", gone, len(known), textFile)
 	}
 }

@@ -88,9 +88,9 @@ type Option func(*Client)
 // that is called has its own timeout, and the platform four times as long for its part.
 func Within(d time.Duration) Option { return func(c *Client) { c.within = d } }
 
-// WithRetries returns another time than a minute for which a call is tried again that
+// WithRetryTime returns another time than a minute for which a call is tried again that
 // the platform asks to be tried later (429 and 503).
-func WithRetries(d time.Duration) Option { return func(c *Client) { c.patience = d } }
+func WithRetryTime(d time.Duration) Option { return func(c *Client) { c.patience = d } }
 
 // NewClient makes a client for the platform at an address, with the installation's token.
 func NewClient(address, token string, options ...Option) (*Client, error) {
@@ -290,6 +290,19 @@ func (c *Client) DeleteMessage(ctx context.Context, s Scope, id int64) error {
 func RoutesAt(k api.Kinds, s Scope) string {
 	return strings.NewReplacer("{region}", url.PathEscape(s.Region), "{service}", url.PathEscape(s.Service), "{stage}",
 		url.PathEscape(s.Stage)).Replace(k.RoutesAt)
+}
+
+// Units returns the units of attributes, by "kind.name"; attributes without one are absent.
+func Units(kinds []api.Kind) map[string]string {
+	units := map[string]string{}
+	for _, k := range kinds {
+		for _, a := range k.Attributes {
+			if a.Unit != nil {
+				units[k.Kind+"."+a.Name] = string(*a.Unit)
+			}
+		}
+	}
+	return units
 }
 
 // ask sends a request and reads its answer.

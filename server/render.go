@@ -50,7 +50,7 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 		out.Effect, changed = effect(then, now)
 	}
 	shown := func(all []expand.Resource, s *manifest.Service) []expand.Resource {
-		return serviceOfFile(all, s, api.OrZero(r.Body.File), changed)
+		return resourcesOfFile(all, s, api.OrZero(r.Body.File), changed)
 	}
 	beside := shown(now, edited.Service)
 	out.More = max(0, len(beside)-shownResources)
@@ -80,13 +80,7 @@ func (h *handlers) inputs(ctx context.Context, service string, r check.Result, s
 	}
 	if kinds, err := client.Kinds(ctx); err == nil {
 		in.Address = platform.RoutesAt(kinds, scope)
-		for _, k := range kinds.Kinds {
-			for _, a := range k.Attributes {
-				if a.Unit != nil {
-					units[k.Kind+"."+a.Name] = string(*a.Unit)
-				}
-			}
-		}
+		units = platform.Units(kinds.Kinds)
 	}
 	return in, units, nil
 }
@@ -150,9 +144,10 @@ func otherValues(then, now *expand.Resource) int {
 	return n
 }
 
-// serviceOfFile takes the resources to be shown beside a file: those of its
+// resourcesOfFile takes the resources to be shown beside a file: those of its
 // function; beside a file of the whole service those that an edit changes, or all.
-func serviceOfFile(all []expand.Resource, s *manifest.Service, file string, changed map[string]bool) []expand.Resource {
+func resourcesOfFile(all []expand.Resource, s *manifest.Service, file string,
+	changed map[string]bool) []expand.Resource {
 	wanted := map[string]bool{}
 	if s != nil {
 		for _, fn := range s.Functions {

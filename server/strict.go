@@ -35,12 +35,11 @@ func strictJSON(r *http.Request, sent contenttype.MediaType) error {
 		return nil
 	}
 	var bad *jsontext.SyntacticError
-	switch {
-	case errors.As(err, &bad):
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("invalid JSON at byte %d, in %q: %v", bad.ByteOffset, "/"+strings.TrimPrefix(string(bad.JSONPointer), "/"), bad.Err))
-	default:
+	if !errors.As(err, &bad) {
 		return echo.NewHTTPError(http.StatusBadRequest, "invalid JSON: "+err.Error())
 	}
+	return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("invalid JSON at byte %d, in %q: %v", bad.ByteOffset,
+		"/"+strings.TrimPrefix(string(bad.JSONPointer), "/"), bad.Err))
 }
 
 // invalid returns what a description of the API finds wrong with a request, and where.

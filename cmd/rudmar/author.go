@@ -19,6 +19,7 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/tree"
+	"rudmar/platform"
 	"rudmar/platform/local"
 	"rudmar/starter"
 )
@@ -78,14 +79,7 @@ func renderCommand() *cobra.Command {
 }
 
 func printResources(out io.Writer, resources []expand.Resource) error {
-	units := map[string]string{}
-	for _, k := range local.Kinds().Kinds {
-		for _, a := range k.Attributes {
-			if a.Unit != nil {
-				units[k.Kind+"."+a.Name] = string(*a.Unit)
-			}
-		}
-	}
+	units := platform.Units(local.Kinds().Kinds)
 	table := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
 	for _, r := range resources {
 		fmt.Fprintf(table, "%s\n", r.Address)

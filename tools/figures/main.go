@@ -22,10 +22,8 @@ const (
 	end   = "<!-- end of figures -->\n"
 )
 
-var (
-	result    = regexp.MustCompile(`^Benchmark(\S+?)(?:-\d+)?\s+\d+\s+(.*)$`)
-	processor = regexp.MustCompile(`-\d+$`)
-)
+// result is the result of a benchmark; its name ends with the number of processors.
+var result = regexp.MustCompile(`^Benchmark(\S+?)(?:-\d+)?\s+\d+\s+(.*)$`)
 
 func main() {
 	document := flag.String("document", "", "document with the table")
@@ -71,7 +69,7 @@ func rows(line string) [][3]string {
 	if m == nil {
 		return nil
 	}
-	name := processor.ReplaceAllString(m[1], "")
+	name := strings.ReplaceAll(m[1], "/", ", ")
 	var out [][3]string
 	fields := strings.Fields(m[2])
 	for i := 0; i+1 < len(fields); i += 2 {
@@ -79,7 +77,7 @@ func rows(line string) [][3]string {
 		if unit == "ns/op" {
 			continue
 		}
-		out = append(out, [3]string{strings.ReplaceAll(name, "/", ", "), strings.ReplaceAll(unit, "-", " "), value})
+		out = append(out, [3]string{name, strings.ReplaceAll(unit, "-", " "), value})
 	}
 	return out
 }

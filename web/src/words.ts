@@ -145,7 +145,10 @@ export function tone(state: string): string {
   return 'quiet'
 }
 
-/** A state as people read it: "rolled-back" is "rolled back". */
+/** The class of a line of impact, by its severity. */
+export const severityTone = { critical: 'bad', review: 'wait', info: '' }
+
+/** A state or a kind as people read it: "rolled-back" is "rolled back". */
 export function stateText(state: string): string {
   return state.replaceAll('-', ' ')
 }

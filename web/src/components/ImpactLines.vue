@@ -2,16 +2,16 @@
 import type { Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useFold } from '../composables/useFold'
+import { severityTone, stateText } from '../words'
 
 const props = defineProps<{ lines: Schemas['ImpactLine'][] }>()
 const { service, stage } = useFocus()
 const { shown, more, unfold } = useFold(() => props.lines, 12)
-const tones = { critical: 'bad', review: 'wait', info: '' }
 </script>
 
 <template>
   <li v-for="l in shown" :key="l.text">
-    <strong :class="tones[l.severity]">{{ l.kind.replace('-', ' ') }}</strong> {{ l.text
+    <strong :class="severityTone[l.severity]">{{ stateText(l.kind) }}</strong> {{ l.text
     }}<template v-if="l.from?.file"
       >{{ ' '
       }}<RouterLink

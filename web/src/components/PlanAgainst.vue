@@ -5,7 +5,7 @@ import { computed } from 'vue'
 import { ask, client, type Schemas } from '../api/client'
 import { useAddress } from '../composables/useAddress'
 import { useLoad } from '../composables/useLoad'
-import { count, value } from '../words'
+import { count, severityTone, stateText, value } from '../words'
 
 const props = defineProps<{ id: number }>()
 const against = useAddress('against', '')
@@ -49,9 +49,7 @@ const words = (s: Schemas['Step']): string =>
       </h2>
       <p v-for="l in data.impact" :key="`+${l.text}`" class="mb-1">
         now
-        <strong :class="{ critical: 'bad', review: 'wait', info: '' }[l.severity]">{{
-          l.kind.replace('-', ' ')
-        }}</strong>
+        <strong :class="severityTone[l.severity]">{{ stateText(l.kind) }}</strong>
         {{ l.text }}
       </p>
       <p v-for="l in data.removedImpact" :key="`-${l.text}`" class="mb-1 quiet">no longer {{ l.kind }}: {{ l.text }}</p>

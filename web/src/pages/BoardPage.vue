@@ -6,7 +6,7 @@ import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
 import { useRows } from '../composables/useRows'
-import { bytes, count } from '../words'
+import { bytes, count, stateText } from '../words'
 
 const { service, stage } = useFocus()
 const { data, problem, pending, reload } = useLoad(
@@ -169,7 +169,7 @@ function step(e: KeyboardEvent): void {
                 wait: ['approval', 'secret', 'left'].includes(n.kind),
                 bad: !['drift', 'approval', 'secret', 'left'].includes(n.kind),
               }"
-              >{{ n.kind.replace('-', ' ') }}</span
+              >{{ stateText(n.kind) }}</span
             >
             {{ n.text }}
           </RouterLink>
