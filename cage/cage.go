@@ -209,8 +209,8 @@ func (k *Keeper) Missing() []string {
 	return out
 }
 
-// remove does something that Close waits for; after Close nothing is done, and false told.
-func (k *Keeper) remove(do func()) bool {
+// whileOpen does something that Close waits for; after Close nothing is done, and false told.
+func (k *Keeper) whileOpen(do func()) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if !k.closed {

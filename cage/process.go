@@ -95,7 +95,7 @@ func (k *Keeper) refill() {
 	k.work.Go(func() {
 		p, err := k.start()
 		if err == nil {
-			p.killSoon(false)
+			p.setUrgent(false)
 		}
 		k.mu.Lock()
 		k.making = false
@@ -117,9 +117,9 @@ func (k *Keeper) refill() {
 	})
 }
 
-// killSoon decides whether the work of a cage is as urgent as others' or gives way to it,
+// setUrgent decides whether the work of a cage is as urgent as others' or gives way to it,
 // as putting up one for later does. Only root may take the second back.
-func (p *Process) killSoon(urgent bool) {
+func (p *Process) setUrgent(urgent bool) {
 	if !p.keeper.plan.Switch {
 		return
 	}
@@ -232,7 +232,7 @@ func (k *Keeper) attributes() *syscall.SysProcAttr {
 // enter starts a command in an empty cage.
 func (p *Process) enter(s Spec) error {
 	s.Plan = p.plan
-	p.killSoon(true)
+	p.setUrgent(true)
 	if p.group != nil {
 		if err := p.group.limit(s.Limits); err != nil {
 			return fmt.Errorf("limiting a cage: %w", err)
@@ -372,7 +372,7 @@ func (p *Process) Release() {
 
 func (p *Process) free() {
 	p.release()
-	if p.group != nil && !p.keeper.remove(p.group.remove) {
+	if p.group != nil && !p.keeper.whileOpen(p.group.remove) {
 		p.group.remove()
 	}
 }

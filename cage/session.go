@@ -99,7 +99,7 @@ func (k *Keeper) Session(s Spec, out io.Writer, way func(net.Conn)) (*Session, e
 	if err != nil {
 		return nil, err
 	}
-	if !k.remove(func() { <-p.done }) {
+	if !k.whileOpen(func() { <-p.done }) {
 		p.Kill()
 		<-p.done
 		p.Release()

@@ -28,7 +28,7 @@ func (e *Engine) reconcileLoop(ctx context.Context) {
 	}
 }
 
-// reconcile is one round of keepTrue. One repository or service that is broken
+// reconcile is one round of reconcileLoop. One repository or service that is broken
 // keeps nothing else.
 func (e *Engine) reconcile(ctx context.Context) {
 	tell := func(what, name string, err error) {

@@ -104,7 +104,7 @@ func TestThePlatformsOwnWordsAreKept(t *testing.T) {
 		w.Header().Set("Retry-After", "1")
 		w.WriteHeader(http.StatusTooManyRequests)
 		fmt.Fprint(w, `{"status": 429, "detail": "too many at once for the orchard"}`)
-	}, platform.WithRetries(1500*time.Millisecond))
+	}, platform.WithRetryTime(1500*time.Millisecond))
 	_, err := c.Kinds(t.Context())
 	if err == nil || !strings.Contains(err.Error(), "too many at once for the orchard") ||
 		!platform.HasStatus(err, 429) || asked < 2 {

@@ -101,7 +101,7 @@ func tagged(next echo.HandlerFunc) echo.HandlerFunc {
 			!slices.ContainsFunc(readOften, func(end string) bool { return strings.HasSuffix(r.URL.Path, end) }) {
 			return next(c)
 		}
-		whole := &planBody{ResponseWriter: c.Response(), status: http.StatusOK}
+		whole := &heldResponse{ResponseWriter: c.Response(), status: http.StatusOK}
 		c.SetResponse(whole)
 		err := next(c)
 		c.SetResponse(whole.ResponseWriter)
@@ -137,13 +137,13 @@ func matches(asked, tag string) bool {
 	return false
 }
 
-// planBody keeps an answer until all of it is there.
-type planBody struct {
+// heldResponse keeps an answer until all of it is there.
+type heldResponse struct {
 	http.ResponseWriter
 	status int
 	body   bytes.Buffer
 }
 
-func (h *planBody) WriteHeader(status int)            { h.status = status }
-func (h *planBody) Write(content []byte) (int, error) { return h.body.Write(content) }
-func (h *planBody) Unwrap() http.ResponseWriter       { return h.ResponseWriter }
+func (h *heldResponse) WriteHeader(status int)            { h.status = status }
+func (h *heldResponse) Write(content []byte) (int, error) { return h.body.Write(content) }
+func (h *heldResponse) Unwrap() http.ResponseWriter       { return h.ResponseWriter }

@@ -71,7 +71,7 @@ func serve(s Spec) error {
 			err = take(in, *r.Put, who)
 		case r.Run != nil:
 			a.Exit, err = runStep(s, *r.Run)
-			closeOutput()
+			killOthers()
 			_, _ = os.Stdout.WriteString(r.Run.Mark) // whoever reads it is the keeper
 		case r.Collect != "":
 			err = sendFiles(out, r.Collect)
@@ -118,7 +118,7 @@ func take(in io.Reader, f File, who int) error {
 func runStep(s Spec, step Step) (int, error) {
 	s.Command, s.Env, s.Dir = step.Command, step.Env, step.Dir
 	if step.Way {
-		closed, err := send()
+		closed, err := forwardProxy()
 		if err != nil {
 			return 0, fmt.Errorf("opening network access: %w", err)
 		}
@@ -180,8 +180,8 @@ func socketFiles() (mine, theirs *os.File, err error) {
 	return os.NewFile(uintptr(pair[0]), "control"), os.NewFile(uintptr(pair[1]), "control"), nil
 }
 
-// closeOutput ends everything in the cage but this process, which is its first.
-func closeOutput() {
+// killOthers ends everything in the cage but this process, which is its first.
+func killOthers() {
 	_ = unix.Kill(-1, unix.SIGKILL) // there may be nothing
 	for {
 		if _, err := unix.Wait4(-1, nil, 0, nil); err != nil && !errors.Is(err, unix.EINTR) {
@@ -190,9 +190,9 @@ func closeOutput() {
 	}
 }
 
-// send takes connections to the proxy's address and hands them to the
+// forwardProxy takes connections to the proxy's address and hands them to the
 // keeper, which answers them, until closed.
-func send() (closed func(), err error) {
+func forwardProxy() (closed func(), err error) {
 	l, err := net.Listen("tcp", ProxyAddress)
 	if err != nil {
 		return nil, err

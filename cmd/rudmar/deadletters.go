@@ -30,14 +30,14 @@ func dataCommands() []*cobra.Command {
 		scopeCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
 		scopeCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Upload a file as an object",
 			cobra.ExactArgs(3), upload),
-		pointerCommand("faults REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]",
+		operatorCommand("faults REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]",
 			"Set the simulated faults of a region; only the region resets them", cobra.MinimumNArgs(1), faults),
 		scopeCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Store a secret that functions can read with a permission",
 			cobra.ExactArgs(3), keepSecret),
 	}
 }
 
-func (h *renderer) client(scope string) (*platform.Client, platform.Scope, error) {
+func (h *operator) client(scope string) (*platform.Client, platform.Scope, error) {
 	s, err := scopeOf(scope)
 	if err != nil {
 		return nil, s, err
@@ -46,7 +46,7 @@ func (h *renderer) client(scope string) (*platform.Client, platform.Scope, error
 	return client, s, err
 }
 
-func deadLetters(ctx context.Context, h *renderer, words []string) error {
+func deadLetters(ctx context.Context, h *operator, words []string) error {
 	client, scope, err := h.client(words[0])
 	if err != nil {
 		return err
@@ -72,15 +72,15 @@ func deadLetters(ctx context.Context, h *renderer, words []string) error {
 	return out.Flush()
 }
 
-func retry(ctx context.Context, h *renderer, words []string) error {
+func retry(ctx context.Context, h *operator, words []string) error {
 	return h.eachMessage(ctx, words, (*platform.Client).RetryMessage)
 }
 
-func discard(ctx context.Context, h *renderer, words []string) error {
+func discard(ctx context.Context, h *operator, words []string) error {
 	return h.eachMessage(ctx, words, (*platform.Client).DeleteMessage)
 }
 
-func (h *renderer) eachMessage(ctx context.Context, words []string,
+func (h *operator) eachMessage(ctx context.Context, words []string,
 	do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
 	client, scope, err := h.client(words[0])
 	if err != nil {
@@ -98,19 +98,19 @@ func (h *renderer) eachMessage(ctx context.Context, words []string,
 	return nil
 }
 
-func sendMessage(ctx context.Context, h *renderer, words []string) error {
+func sendMessage(ctx context.Context, h *operator, words []string) error {
 	if !json.Valid([]byte(words[2])) {
 		return coded{exitUsage, fmt.Errorf("%q is not valid JSON", words[2])}
 	}
 	return h.ask(ctx, http.MethodPost, "/hand/"+words[0]+"/queues/"+escape(words[1]), json.RawMessage(words[2]), nil)
 }
 
-func keepSecret(ctx context.Context, h *renderer, words []string) error {
+func keepSecret(ctx context.Context, h *operator, words []string) error {
 	return h.ask(ctx, http.MethodPut, "/hand/"+words[0]+"/secrets/"+escape(words[1]), words[2], nil)
 }
 
 // faults reads what manifests read as times and shares.
-func faults(ctx context.Context, h *renderer, words []string) error {
+func faults(ctx context.Context, h *operator, words []string) error {
 	set := map[string]float64{}
 	for _, pair := range words[1:] {
 		name, text, _ := strings.Cut(pair, "=")
@@ -133,7 +133,7 @@ func faults(ctx context.Context, h *renderer, words []string) error {
 	return h.ask(ctx, http.MethodPut, "/hand/"+escape(words[0])+"/faults", set, nil)
 }
 
-func upload(ctx context.Context, h *renderer, words []string) error {
+func upload(ctx context.Context, h *operator, words []string) error {
 	content, err := os.ReadFile(words[2])
 	if err != nil {
 		return err

@@ -74,7 +74,7 @@ func (c *config) changeByHand(ctx context.Context, scope, address string, attrib
 	if err != nil {
 		return err
 	}
-	h := &renderer{c.platformAt, token}
+	h := &operator{c.platformAt, token}
 	return h.ask(ctx, "PUT", "/hand/"+scope+"/"+escape(address), attributes, nil)
 }
 

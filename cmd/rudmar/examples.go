@@ -96,7 +96,7 @@ func examples() map[string]string {
 	}
 }
 
-// addExamples gives a command and its subcommands their examples.
+// addExamples adds their examples to a command and its subcommands.
 func addExamples(cmd *cobra.Command, path string, list map[string]string) {
 	if example := list[path]; example != "" {
 		cmd.Example = "  " + strings.ReplaceAll(example, "\n", "\n  ")

@@ -29,7 +29,7 @@ func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, 
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		if before, err := term.MakeRaw(int(f.Fd())); err == nil {
 			plain := w.out
-			w.out = restored{plain}
+			w.out = crlfWriter{plain}
 			restore = func() {
 				w.out = plain
 				_ = term.Restore(int(f.Fd()), before) // the program ends anyway
@@ -58,10 +58,10 @@ func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, 
 	return out, restore
 }
 
-// restored writes to a terminal that does not go back to the first column by itself.
-type restored struct{ io.Writer }
+// crlfWriter writes to a terminal that does not go back to the first column by itself.
+type crlfWriter struct{ io.Writer }
 
-func (r restored) Write(p []byte) (int, error) {
+func (r crlfWriter) Write(p []byte) (int, error) {
 	_, err := r.Writer.Write(bytes.ReplaceAll(p, []byte("\n"), []byte("\r\n")))
 	return len(p), err
 }

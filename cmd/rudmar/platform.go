@@ -55,20 +55,20 @@ with: rudmar serve --platform http://127.0.0.1:7071 --platform-token-file platfo
 			"Change a resource without Rudmar's knowledge", cobra.MinimumNArgs(3), change),
 		scopeCommand("remove REGION/SERVICE/STAGE ADDRESS", "Delete a resource without Rudmar's knowledge",
 			cobra.ExactArgs(2), remove),
-		pointerCommand("caller NAME [GROUP...]", "Create a token for a caller of routes", cobra.MinimumNArgs(1), caller))
+		operatorCommand("caller NAME [GROUP...]", "Create a token for a caller of routes", cobra.MinimumNArgs(1), caller))
 	cmd.AddCommand(dataCommands()...)
 	cmd.AddCommand(conformCommand())
 	return cmd
 }
 
-// renderer is the platform as somebody sees it who works on it by hand.
-type renderer struct{ address, token string }
+// operator is the platform as somebody sees it who works on it by hand.
+type operator struct{ address, token string }
 
-// scopeCommand is a handCommand whose first word is REGION/SERVICE/STAGE: run finds
+// scopeCommand is an operatorCommand whose first word is REGION/SERVICE/STAGE: run finds
 // it in form.
 func scopeCommand(use, short string, args cobra.PositionalArgs,
-	run func(context.Context, *renderer, []string) error) *cobra.Command {
-	cmd := pointerCommand(use, short, args, run)
+	run func(context.Context, *operator, []string) error) *cobra.Command {
+	cmd := operatorCommand(use, short, args, run)
 	work := cmd.RunE
 	cmd.RunE = func(cmd *cobra.Command, words []string) error {
 		if _, err := scopeOf(words[0]); err != nil {
@@ -79,8 +79,8 @@ func scopeCommand(use, short string, args cobra.PositionalArgs,
 	return cmd
 }
 
-func pointerCommand(use, short string, args cobra.PositionalArgs,
-	run func(context.Context, *renderer, []string) error) *cobra.Command {
+func operatorCommand(use, short string, args cobra.PositionalArgs,
+	run func(context.Context, *operator, []string) error) *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{Use: use, Short: short, Args: args, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, words []string) error {
@@ -95,7 +95,7 @@ func pointerCommand(use, short string, args cobra.PositionalArgs,
 			if err != nil {
 				return err
 			}
-			return run(cmd.Context(), &renderer{c.platform, token}, words)
+			return run(cmd.Context(), &operator{c.platform, token}, words)
 		}}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	cmd.Flags().StringVar(&c.platform, "platform", "",
@@ -113,7 +113,7 @@ func scopeOf(text string) (platform.Scope, error) {
 	return platform.Scope{Region: pieces[0], Service: pieces[1], Stage: pieces[2]}, nil
 }
 
-func show(ctx context.Context, h *renderer, words []string) error {
+func show(ctx context.Context, h *operator, words []string) error {
 	scope, err := scopeOf(words[0])
 	if err != nil {
 		return err
@@ -140,7 +140,7 @@ func show(ctx context.Context, h *renderer, words []string) error {
 	return out.Flush()
 }
 
-func change(ctx context.Context, h *renderer, words []string) error {
+func change(ctx context.Context, h *operator, words []string) error {
 	set := map[string]any{}
 	for _, pair := range words[2:] {
 		name, text, ok := strings.Cut(pair, "=")
@@ -170,11 +170,11 @@ func attributeValue(name, text string) any {
 	return text
 }
 
-func remove(ctx context.Context, h *renderer, words []string) error {
+func remove(ctx context.Context, h *operator, words []string) error {
 	return h.send(ctx, http.MethodDelete, words[0], words[1], nil)
 }
 
-func (h *renderer) send(ctx context.Context, method, scope, address string, body any) error {
+func (h *operator) send(ctx context.Context, method, scope, address string, body any) error {
 	if err := h.ask(ctx, method, "/hand/"+scope+"/"+escape(address), body, nil); err != nil {
 		return err
 	}
@@ -182,7 +182,7 @@ func (h *renderer) send(ctx context.Context, method, scope, address string, body
 	return nil
 }
 
-func caller(ctx context.Context, h *renderer, words []string) error {
+func caller(ctx context.Context, h *operator, words []string) error {
 	var out struct{ Token string }
 	if err := h.ask(ctx, http.MethodPost, "/hand/callers",
 		map[string]any{"name": words[0], "groups": words[1:]}, &out); err != nil {
@@ -194,7 +194,7 @@ func caller(ctx context.Context, h *renderer, words []string) error {
 	return nil
 }
 
-func (h *renderer) ask(ctx context.Context, method, path string, body, out any) error {
+func (h *operator) ask(ctx context.Context, method, path string, body, out any) error {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return err

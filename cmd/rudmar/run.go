@@ -74,7 +74,7 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 	defer cancel()
 	var ended error
 	err = w.serve(ctx, func(ctx context.Context, e *engine.Engine) error {
-		if err := w.waitUntilStill(ctx, e); err != nil {
+		if err := w.setUp(ctx, e); err != nil {
 			return err
 		}
 		w.server, w.handle = w.address, you
@@ -89,8 +89,8 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 	return errors.Join(ended, err)
 }
 
-// waitUntilStill makes the person, the service and its secrets.
-func (w *watcher) waitUntilStill(ctx context.Context, e *engine.Engine) error {
+// setUp makes the person, the service and its secrets.
+func (w *watcher) setUp(ctx context.Context, e *engine.Engine) error {
 	w.typed = randomWord()
 	if err := e.People.Add(ctx, people.NewUser{Handle: you, Role: rights.Administrator, Password: w.typed},
 		you); err != nil {

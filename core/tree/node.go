@@ -173,7 +173,7 @@ func (n *Node) Plain() any {
 	return coreScalar(n.Text)
 }
 
-// Mark gives every node of a tree its rule.
+// Mark assigns a rule to every node of a tree.
 func (n *Node) Mark(rule Rule) {
 	if n == nil {
 		return

@@ -35,7 +35,7 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 	for _, branch := range slices.Sorted(maps.Keys(heads)) {
 		err := b.note(ctx, repo, repository, branch, heads[branch], person)
 		if err == nil && seen[branch] != heads[branch] {
-			err = b.movesSince(ctx, repo, repository, branch, seen[branch], heads[branch])
+			err = b.recordMoves(ctx, repo, repository, branch, seen[branch], heads[branch])
 		}
 		if err != nil { // what is wrong with one branch keeps no other
 			errs = errors.Join(errs, fmt.Errorf("processing %s of %s: %w", branch, repository, err))
@@ -89,9 +89,10 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 	return nil
 }
 
-// movesSince takes every move of a branch since a head that was seen, one after
+// recordMoves takes every move of a branch since a head that was seen, one after
 // another: also those that came while nobody looked are built.
-func (b *Builder) movesSince(ctx context.Context, repo source.Repository, repository, branch, seen, hash string) error {
+func (b *Builder) recordMoves(ctx context.Context, repo source.Repository, repository, branch, seen,
+	hash string) error {
 	moves, err := b.store.PushesSince(ctx, repository, branch, seen)
 	if err != nil {
 		return err

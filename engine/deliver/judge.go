@@ -231,7 +231,7 @@ func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entr
 	if e.Own != nil {
 		f.Wild = wildcardFunctions(service, d.Stage)
 	}
-	needs := digestsOf(e)
+	needs := gateNeedsOf(e)
 	if needs.approvals {
 		if f.Approvals, err = l.approvals(ctx, d); err != nil {
 			return f, nil, err
@@ -252,11 +252,11 @@ func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entr
 	return f, meaning, nil
 }
 
-// digests is what an entry's gates have to know beyond the stages before.
-type digests struct{ approvals, plan bool }
+// gateNeeds is what an entry's gates have to know beyond the stages before.
+type gateNeeds struct{ approvals, plan bool }
 
-func digestsOf(e delivery.Entry) digests {
-	var w digests
+func gateNeedsOf(e delivery.Entry) gateNeeds {
+	var w gateNeeds
 	for _, s := range e.Rules() {
 		w.approvals = w.approvals || s.Gates.Approvals != nil
 		w.plan = w.plan || s.Gates.Approvals != nil || len(s.Gates.Rules) > 0 || s.When == manifest.OnRequest

@@ -178,7 +178,7 @@ func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) err
 		return err
 	}
 	at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: targets[index]}
-	p, err := deploy.RetryFor(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
+	p, err := deploy.RetryUnavailable(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
 	if err != nil {
 		return err
 	}

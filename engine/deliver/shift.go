@@ -162,7 +162,7 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 				return err
 			}
 		}
-		v.Taken = append(v.Taken, store.ShiftShares{At: v.Since, Share: v.Share(), Reason: v.Reason})
+		v.Taken = append(v.Taken, store.ShiftStep{At: v.Since, Share: v.Share(), Reason: v.Reason})
 	}
 	counted, points, err := l.count(ctx, d, v)
 	if err != nil {
@@ -209,7 +209,9 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 	}
 	for _, target := range targets[:min(len(targets), len(d.Deployments))] { // where it has come to
 		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
-		p, err := deploy.RetryFor(ctx, func() (*plan.Plan, error) { return l.planner.ComputeShares(ctx, at, d.Version) })
+		p, err := deploy.RetryUnavailable(ctx, func() (*plan.Plan, error) {
+			return l.planner.ComputeShares(ctx, at, d.Version)
+		})
 		switch {
 		case err != nil:
 			return false, err

@@ -132,7 +132,7 @@ func (l *StageLine) RunCase(ctx context.Context, scope platform.Scope, at manife
 			found.Outcomes = []cases.Outcome{{Expected: "the case can be sent", Found: err.Error()}}
 			return found, false, nil
 		}
-		inv, err := deploy.RetryFor(ctx, func() (api.Invocation, error) {
+		inv, err := deploy.RetryUnavailable(ctx, func() (api.Invocation, error) {
 			return client.Invoke(ctx, scope, fn.Name, call.Trigger, api.Case, call.Event, fn.At(at.Stage).Timeout.V)
 		})
 		if err != nil {

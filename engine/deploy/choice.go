@@ -38,9 +38,9 @@ func versionsOf(c *delivery.Choice, entered int) []int {
 	return out
 }
 
-// selectionOf returns the resources of the functions that enter, and those of the others as they
+// combined returns the resources of the functions that enter, and those of the others as they
 // are: each of its version.
-func (p *Planner) selectionOf(ctx context.Context, d Draft, in expand.Inputs) (
+func (p *Planner) combined(ctx context.Context, d Draft, in expand.Inputs) (
 	[]expand.Resource, []expand.Problem, error) {
 	place := d.Place
 	var parts []expand.Part

@@ -200,7 +200,7 @@ func (p *Planner) desired(ctx context.Context, d Draft, kinds api.Kinds) ([]expa
 	}
 	becomes := p.whole
 	if d.Choice != nil {
-		becomes = p.selectionOf
+		becomes = p.combined
 	}
 	resources, problems, err := becomes(ctx, d, expand.Inputs{Secrets: secrets, Key: p.key,
 		Address: platform.RoutesAt(kinds, platform.Scope{Region: target.Region, Service: place.Service, Stage: place.Stage})})

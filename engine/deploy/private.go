@@ -169,7 +169,7 @@ func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first
 			}
 			inFlight++
 			go func() {
-				_, err := RetryFor(ctx, func() (map[string]any, error) {
+				_, err := RetryUnavailable(ctx, func() (map[string]any, error) {
 					return x.send(ctx, &x.plan.Steps[i], fmt.Sprintf("private-%s-%d", run, i))
 				})
 				results <- sent{i, err}

@@ -288,7 +288,7 @@ func (x *execution) prepare(ctx context.Context) error {
 	if x.client, x.scope, err = x.planner.Platform(place); err != nil {
 		return err
 	}
-	kinds, err := RetryFor(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })
+	kinds, err := RetryUnavailable(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })
 	if err != nil {
 		return err
 	}
@@ -446,7 +446,7 @@ func (x *execution) keyOf(state store.Step) string {
 // step sends one step, whose intent is written down.
 func (x *execution) step(ctx context.Context, b store.Intent) result {
 	out := result{Outcome: store.Outcome{Step: b.Step, Version: x.versionOf(b.Step)}}
-	computed, err := RetryFor(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
+	computed, err := RetryUnavailable(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
 	if ctx.Err() != nil {
 		out.lost = ctx.Err() // the outcome is not known: it is sent again at the next start
 		return out
@@ -494,9 +494,9 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	return computed, nil
 }
 
-// RetryFor tries again while a platform does not answer, or answers that it
+// RetryUnavailable tries again while a platform does not answer, or answers that it
 // failed itself, for a while.
-func RetryFor[T any](ctx context.Context, do func() (T, error)) (T, error) {
+func RetryUnavailable[T any](ctx context.Context, do func() (T, error)) (T, error) {
 	pace := backoff.NewExponentialBackOff()
 	pace.InitialInterval, pace.MaxInterval = 100*time.Millisecond, 2*time.Second
 	var last error

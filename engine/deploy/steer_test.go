@@ -27,7 +27,7 @@ func TestSharesOf(t *testing.T) {
 func TestWhyItWasTriedAgain(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	sick := &platform.Problem{Problem: api.Problem{Status: http.StatusServiceUnavailable}}
-	if _, err := RetryFor(ctx, func() (int, error) { cancel(); return 0, sick }); err != sick {
+	if _, err := RetryUnavailable(ctx, func() (int, error) { cancel(); return 0, sick }); err != sick {
 		t.Errorf("it says %v", err)
 	}
 }

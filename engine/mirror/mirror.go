@@ -217,7 +217,7 @@ func (f *Follower) follow(ctx context.Context, m store.Mirror) error {
 }
 
 func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
-	e, err := f.fetchInto(ctx, m)
+	e, err := f.resolve(ctx, m)
 	if err != nil {
 		return err
 	}
@@ -236,8 +236,8 @@ func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
 	return errors.Join(errs, f.Pushed(ctx, m.Repository, m.Person))
 }
 
-// fetchInto finds out where the other repository is: nowhere inside, unless that is allowed.
-func (f *Follower) fetchInto(ctx context.Context, m store.Mirror) (source.MirrorOf, error) {
+// resolve finds out where the other repository is: nowhere inside, unless that is allowed.
+func (f *Follower) resolve(ctx context.Context, m store.Mirror) (source.MirrorOf, error) {
 	e := source.MirrorOf{URL: m.URL, User: m.User}
 	u, err := url.Parse(m.URL)
 	if err != nil {

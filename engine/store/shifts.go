@@ -41,7 +41,7 @@ type Shift struct {
 	// Said counts the words that somebody has said to it.
 	Said int `json:"said,omitempty"`
 	// Steps taken so far: when, to which share, and why.
-	Taken []ShiftShares `json:"taken,omitempty"`
+	Taken []ShiftStep `json:"taken,omitempty"`
 }
 
 // Earlier is what was counted in a minute before something began in it.
@@ -82,8 +82,8 @@ type PointSide struct {
 	P95         float64 `json:"p95"` // milliseconds, of warm calls
 }
 
-// ShiftShares is a step that a shift took.
-type ShiftShares struct {
+// ShiftStep is a step that a shift took.
+type ShiftStep struct {
 	At     time.Time `json:"at"`
 	Share  float64   `json:"share"`
 	Reason string    `json:"reason,omitempty"`

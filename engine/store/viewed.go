@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// RecordView is that somebody looked at what a version means in a stage.
-type RecordView struct {
+// View is that somebody looked at what a version means in a stage.
+type View struct {
 	Person string
 	At     time.Time
 }
@@ -30,9 +30,9 @@ func (s *Store) RecordView(ctx context.Context, d Delivery, person string) error
 }
 
 // Viewers returns who has looked at what a version means in a stage, the newest first.
-func (s *Store) Viewers(ctx context.Context, d Delivery) ([]RecordView, error) {
-	return list(ctx, s.read, func(r scanner) (RecordView, error) {
-		var l RecordView
+func (s *Store) Viewers(ctx context.Context, d Delivery) ([]View, error) {
+	return list(ctx, s.read, func(r scanner) (View, error) {
+		var l View
 		var at int64
 		err := r.Scan(&l.Person, &at)
 		l.At = millis(at)

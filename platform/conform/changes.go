@@ -242,9 +242,9 @@ func rejectsOldFence(ctx context.Context, t *trial) error {
 			return fmt.Errorf("a change with the fence %d: %w", fence, err)
 		}
 	}
-	err := requests(put(8, "late"), http.StatusPreconditionFailed, "a change with an older fence")
+	err := rejected(put(8, "late"), http.StatusPreconditionFailed, "a change with an older fence")
 	if err == nil {
-		err = requests(t.client.Delete(ctx, t.scope, "identity/fenced", platform.Change{Key: t.key(), Fence: 7}),
+		err = rejected(t.client.Delete(ctx, t.scope, "identity/fenced", platform.Change{Key: t.key(), Fence: 7}),
 			http.StatusPreconditionFailed, "a deletion with an older fence")
 	}
 	if err != nil {

@@ -141,8 +141,8 @@ func (t *trial) config() map[string]any {
 		"timeout": float64(callFor.Milliseconds()), "max_concurrency": 2.0}
 }
 
-// requests returns an error unless a call was rejected with a status.
-func requests(err error, status int, what string) error {
+// rejected returns an error unless a call was rejected with a status.
+func rejected(err error, status int, what string) error {
 	if platform.HasStatus(err, status) {
 		return nil
 	}

@@ -59,7 +59,7 @@ func rules() []rule {
 			if err != nil || len(archive) == 0 {
 				return err
 			}
-			return requests(t.client.PutArtifact(ctx, digest, other), http.StatusUnprocessableEntity, "an archive with other bytes")
+			return rejected(t.client.PutArtifact(ctx, digest, other), http.StatusUnprocessableEntity, "an archive with other bytes")
 		}},
 		{"an archive can be uploaded twice", func(ctx context.Context, t *trial) error {
 			digest, archive, err := t.archive()
@@ -93,7 +93,7 @@ func rules() []rule {
 			}
 			_, err = t.client.Put(ctx, t.scope, "identity/warn",
 				platform.Change{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
-			return requests(err, http.StatusPreconditionFailed, "a change with an outdated tag")
+			return rejected(err, http.StatusPreconditionFailed, "a change with an outdated tag")
 		}},
 		{"a change under a lost lease is refused", rejectsOldFence},
 		{"a change of a fixed attribute is refused or replaces the whole resource", fixed},
@@ -111,11 +111,11 @@ func rules() []rule {
 		{"a resource beyond a quota is refused", beyondQuota},
 		{"an unknown attribute is refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "identity/warn", map[string]any{"color": "green"})
-			return requests(err, http.StatusUnprocessableEntity, "an unknown attribute")
+			return rejected(err, http.StatusUnprocessableEntity, "an unknown attribute")
 		}},
 		{"a resource with missing dependencies is refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "function/alone", t.config())
-			return requests(err, http.StatusConflict, "a function without an identity")
+			return rejected(err, http.StatusConflict, "a function without an identity")
 		}},
 		{"a function can be deployed and invoked", deployed},
 		{"an invocation returns its response, timing, memory, log lines and revision", func(ctx context.Context, t *trial) error {
@@ -195,7 +195,7 @@ func rules() []rule {
 		}},
 		{"routes that match the same request are refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "route/warn/again", map[string]any{"method": "GET", "path": "/look/{other}", "enabled": true})
-			return requests(err, http.StatusConflict, "a second route for the same requests")
+			return rejected(err, http.StatusConflict, "a second route for the same requests")
 		}},
 		{"metrics count invocations and errors", func(ctx context.Context, t *trial) error {
 			return eventually(ctx, 5*time.Second, func() (bool, error) {
@@ -209,7 +209,7 @@ func rules() []rule {
 		}},
 		{"metrics are available as one sum of the whole period, and stored data is counted", wholeSums},
 		{"a function with dependents cannot be deleted", func(ctx context.Context, t *trial) error {
-			return requests(t.client.Delete(ctx, t.scope, "function/warn", platform.Change{Key: t.key()}), http.StatusConflict,
+			return rejected(t.client.Delete(ctx, t.scope, "function/warn", platform.Change{Key: t.key()}), http.StatusConflict,
 				"deleting a function that a pointer needs")
 		}},
 		{"a missing resource cannot be deleted", func(ctx context.Context, t *trial) error {
@@ -370,7 +370,7 @@ func fixed(ctx context.Context, t *trial) error {
 		return err
 	}
 	_, err := t.put(ctx, "grant/warn/fixed", to("second"))
-	if err := requests(err, http.StatusUnprocessableEntity, "a change of what cannot change in place"); err != nil {
+	if err := rejected(err, http.StatusUnprocessableEntity, "a change of what cannot change in place"); err != nil {
 		return err
 	}
 	got, err := t.client.Put(ctx, t.scope, "grant/warn/fixed",

@@ -136,7 +136,7 @@ func TestCountsComeTogether(t *testing.T) {
 			}
 			now = now.Add(time.Second)
 		}
-		cut.observed.rewind(minutes, uses)
+		cut.observed.restore(minutes, uses)
 	}
 	whole.observed.flush(t.Context())
 	cut.observed.flush(t.Context())

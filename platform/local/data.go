@@ -121,7 +121,7 @@ func (p *Platform) readObject(c *echo.Context, at member, name, key string) erro
 	return c.Blob(http.StatusOK, kind, content)
 }
 
-// serveObject and handMessage do what a function may do, for somebody who tries
+// serveObject and serveMessage do what a function may do, for somebody who tries
 // things out.
 func (p *Platform) serveObject(c *echo.Context) error {
 	return p.writeObject(c, member{scope: scopeOf(c)}, c.Param("name"), c.Param("*"))

@@ -204,11 +204,11 @@ func (o *observations) flush(ctx context.Context) {
 		o.log.Error("the oldest log lines are lost: they could not be written for too long", "lines", over)
 		o.lines = slices.Clone(o.lines[over:])
 	}
-	o.rewind(minutes, uses)
+	o.restore(minutes, uses)
 }
 
-// rewind adds to what was counted since what could not be written.
-func (o *observations) rewind(minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) {
+// restore adds to what was counted since what could not be written.
+func (o *observations) restore(minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) {
 	for key, m := range minutes {
 		now := o.minutes[key]
 		if now == nil {
