@@ -110,7 +110,7 @@ generate: setup
 
 # docs/diagnostics.md, from the table of codes.
 docs:
-	go test ./core/diagnostic -run TestDocsAreTrue -count=1 -write-docs
+	go test ./core/diagnostic -run TestDocsAreCurrent -count=1 -write-docs
 
 shots: setup-test build
 	mkdir -p docs/screenshots

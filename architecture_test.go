@@ -90,7 +90,7 @@ func TestImportsGoDownwards(t *testing.T) {
 // What the packages about manifests may import of the core, and who else may
 // import them: a reader who starts at the top of the table reads upwards only
 // what is explained already.
-func TestRoomsOfTheManifest(t *testing.T) {
+func TestManifestPackages(t *testing.T) {
 	rooms := []struct{ name, may string }{
 		{"diagnostic", ""},
 		{"tree", "diagnostic"},
@@ -127,7 +127,7 @@ func TestRoomsOfTheManifest(t *testing.T) {
 }
 
 // The core reaches nothing outside.
-func TestTheCoreOnlyComputes(t *testing.T) {
+func TestCoreIsPure(t *testing.T) {
 	outside := []string{"net", "net/http", "os", "os/exec", "database/sql", "embed", "syscall", "log", "log/slog",
 		"crypto/rand", "math/rand", "math/rand/v2"}
 	for dir, list := range imports(t) {
@@ -143,7 +143,7 @@ func TestTheCoreOnlyComputes(t *testing.T) {
 }
 
 // SQL stands in the stores only.
-func TestOnePlaceForSQL(t *testing.T) {
+func TestSQLOnlyInStores(t *testing.T) {
 	for dir, list := range imports(t) {
 		if slices.Contains(list, "database/sql") && room(dir) != "sqlstmt" && dir != "dbtest" && dir != "engine/store" && dir != "platform/local" {
 			t.Errorf("%s imports database/sql", dir)
@@ -152,7 +152,7 @@ func TestOnePlaceForSQL(t *testing.T) {
 }
 
 // A migration of several statements would make a buffer for each of its lines.
-func TestAMigrationIsOneBlock(t *testing.T) {
+func TestMigrationsAreSingleTransactions(t *testing.T) {
 	block := regexp.MustCompile(`^-- \+goose Up\n-- \+goose StatementBegin\n(?s:.+)\n-- \+goose StatementEnd\n$`)
 	files, err := filepath.Glob("*/*/migrations/*.sql")
 	if err != nil || len(files) < 26 {
@@ -166,7 +166,7 @@ func TestAMigrationIsOneBlock(t *testing.T) {
 }
 
 // Every file that docs/architecture.md sends a reader to is there.
-func TestTheMapIsTrue(t *testing.T) {
+func TestPackageMapIsCurrent(t *testing.T) {
 	text, err := os.ReadFile("docs/architecture.md")
 	if err != nil {
 		t.Fatal(err)

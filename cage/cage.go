@@ -31,7 +31,7 @@ const (
 	userCount = 2_000
 )
 
-// ErrClosed tells that the keeper has been closed.
+// ErrClosed reports that the keeper has been closed.
 var ErrClosed = errors.New("the cage's keeper is closed")
 
 // What is run in a cage, and how, is said to apart, which puts up the walls.
@@ -51,15 +51,15 @@ const ProxyAddress = apart.ProxyAddress
 
 // Config says how a keeper works.
 type Config struct {
-	// Dir is a folder of the keeper's own, made with mode 0700.
+	// Dir is the keeper's own folder, created with mode 0700.
 	Dir string
 	// Self is a program that imports this package; default this program.
 	Self string
-	// Ready is how many empty cages are kept at hand, so that a start need not wait for one.
+	// Ready is the number of empty cages kept in reserve, so a start does not wait for one.
 	Ready int
-	// Reach tells which addresses commands with a network may reach; default Outside.
+	// Reach reports which addresses commands with network access can reach; default Outside.
 	Reach func(netip.Addr) bool
-	// Dial makes their connections; default net.Dialer's.
+	// Dial opens their connections; default net.Dialer's.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	Log  *slog.Logger
 }
@@ -68,10 +68,10 @@ type Config struct {
 type Keeper struct {
 	config  Config
 	plan    plan
-	groups  *groups // nil where control groups cannot be had
+	groups  *groups // nil without control groups
 	starter *starter
-	why     error // why there are no namespaces; nil where there are
-	noWay   error // why no command can have a network; nil where it can
+	why     error // why namespaces are unavailable; nil if they are available
+	noWay   error // why network access is unavailable; nil if it is available
 
 	mu     sync.Mutex
 	ready  []*Process
@@ -98,7 +98,7 @@ func Open(c Config) (*Keeper, error) {
 		}
 		c.Self = self
 	}
-	for _, path := range []*string{&c.Self, &c.Dir} { // a caged command is begun elsewhere
+	for _, path := range []*string{&c.Self, &c.Dir} { // a command in a cage is started elsewhere
 		whole, err := filepath.Abs(*path)
 		if err != nil {
 			return nil, fmt.Errorf("finding the cage's folder: %w", err)
@@ -142,7 +142,7 @@ func plans(root bool) []plan {
 	if root {
 		out = []plan{{Spaces: true, Switch: true}, own, {Switch: true}, {}}
 	}
-	for i, p := range out { // without a filter of calls only where there is none to be had
+	for i, p := range out { // without a system call filter only if the machine has none
 		out[i].Filter = true
 		out = append(out, p)
 	}
@@ -176,8 +176,8 @@ func (k *Keeper) try() error {
 	return nil
 }
 
-// Closed reports whether commands are shut in: they see only what they are shown.
-// Where they are not, what they may reach is told by Missing.
+// Closed reports whether commands are isolated: they see only what they are shown. Where they are not, what
+// they may reach is reported by Missing.
 func (k *Keeper) Closed() bool { return k.plan.Spaces }
 
 // Limited reports whether limits hold for all processes of a cage together by the
@@ -219,7 +219,7 @@ func (k *Keeper) whileOpen(do func()) bool {
 	return !k.closed
 }
 
-// Close ends what is kept ready. Commands that run go on.
+// Close ends what is kept ready. Commands that run continue.
 func (k *Keeper) Close() {
 	k.mu.Lock()
 	if k.closed {

@@ -75,7 +75,7 @@ func shell(script string) cage.Spec {
 		Limits: cage.Limits{Memory: 128 << 20, Processes: 32, Scratch: 8 << 20}}
 }
 
-func TestACommandRuns(t *testing.T) {
+func TestCommandRuns(t *testing.T) {
 	for _, ready := range []int{0, 1} {
 		k := keeper(t, ready)
 		out, how := ran(t, k, shell("pwd; id -u; echo $$; ls /; exit 3"))
@@ -88,7 +88,7 @@ func TestACommandRuns(t *testing.T) {
 }
 
 // What is said to a command that has ended comes to nobody else, who may have its number by now.
-func TestNumbersThatComeAgain(t *testing.T) {
+func TestReusedProcessIDs(t *testing.T) {
 	k := keeper(t, 0)
 	p, err := k.Start(shell("exit 0"))
 	if err != nil {
@@ -126,7 +126,7 @@ func TestNumbersThatComeAgain(t *testing.T) {
 }
 
 // A folder named from where Rudmar was started gets the same walls.
-func TestAFolderNamedFromHere(t *testing.T) {
+func TestRelativeFolder(t *testing.T) {
 	keeper(t, 0)
 	t.Chdir(t.TempDir())
 	k, err := cage.Open(cage.Config{Dir: "cage", Log: slog.New(slog.DiscardHandler)})
@@ -206,7 +206,7 @@ type writer func([]byte) (int, error)
 func (w writer) Write(b []byte) (int, error) { return w(b) }
 
 // Two keepers on one machine share no users and no folders.
-func TestKeepersShareNothing(t *testing.T) {
+func TestKeepersAreSeparate(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("an ordinary user has no users to give")
 	}
@@ -234,7 +234,7 @@ func TestKeepersShareNothing(t *testing.T) {
 }
 
 // A limit of memory or processes holds for all that a command starts.
-func TestLimitsHoldTogether(t *testing.T) {
+func TestLimitsAcrossProcesses(t *testing.T) {
 	k := keeper(t, 0)
 	if !k.Limited() {
 		t.Skip("this machine gives no control groups")
@@ -284,7 +284,7 @@ func TestMounts(t *testing.T) {
 }
 
 // A keeper that cannot start what it is told says why.
-func TestFailuresAreTold(t *testing.T) {
+func TestFailuresAreReported(t *testing.T) {
 	k := keeper(t, 0)
 	p, err := k.Start(cage.Spec{Command: []string{"/no/such/program"}, Limits: cage.Limits{Scratch: 1 << 20}})
 	if err != nil {
@@ -302,7 +302,7 @@ func TestFailuresAreTold(t *testing.T) {
 }
 
 // Refused system calls fail; others work.
-func TestSystemCallsAreRefused(t *testing.T) {
+func TestSystemCallFilter(t *testing.T) {
 	k := keeper(t, 0)
 	s := shell("")
 	s.Command = []string{"/usr/bin/python3", "-c", `

@@ -20,17 +20,17 @@ import (
 
 // groups makes control groups, of the first version or of the second.
 type groups struct {
-	name   string // of the folder that holds the keeper's groups
+	name   string // the folder of the keeper's groups
 	second bool
-	within string // version 2: the group that they are made in
-	// Version 1: the folders that hold the keeper's groups, known once one was made.
+	within string // version 2: the parent group
+	// Version 1: the folders of the keeper's groups, known after the first was created.
 	memory, pids string
 }
 
-// findGroups tries whether control groups can be had; nil where they cannot.
+// findGroups tries whether control groups can be had; nil if they cannot.
 func findGroups() *groups {
 	b := make([]byte, 4)
-	_, _ = rand.Read(b) // it never fails, says its documentation
+	_, _ = rand.Read(b) // documented never to fail
 	g := &groups{name: "rudmar-" + strconv.Itoa(os.Getpid()) + "-" + hex.EncodeToString(b),
 		second: cgroups.Mode() == cgroups.Unified}
 	if g.second {
@@ -55,9 +55,9 @@ func findGroups() *groups {
 	return g
 }
 
-// sweep takes away the groups of keepers that were killed.
+// sweep removes the groups of keepers that were killed.
 func sweep(dir string) {
-	all, _ := filepath.Glob(filepath.Join(dir, "rudmar-*-*")) // the pattern is sound
+	all, _ := filepath.Glob(filepath.Join(dir, "rudmar-*-*")) // the pattern is valid
 	for _, name := range all {
 		pid, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(name), "rudmar-"), "-")
 		if _, err := os.Stat("/proc/" + pid); err == nil {
@@ -65,7 +65,7 @@ func sweep(dir string) {
 		}
 		inner, _ := filepath.Glob(filepath.Join(name, "*", "cgroup.procs"))
 		for _, one := range inner {
-			_ = os.Remove(filepath.Dir(one)) // what still runs there ends with its keeper, and goes next time
+			_ = os.Remove(filepath.Dir(one)) // processes in it end with their keeper; the next start removes it
 		}
 		_ = os.Remove(name)
 	}
@@ -74,8 +74,8 @@ func sweep(dir string) {
 // group holds all processes of one cage.
 type group struct {
 	second  *cgroup2.Manager
-	memory  string // the folder with memory's files
-	pids    string // the folder with those of processes
+	memory  string // the folder of the memory controller
+	pids    string // the folder of the pids controller
 	current *os.File
 }
 
@@ -159,7 +159,7 @@ func (g *group) limit(l Limits) error {
 	memory := "memory.limit_in_bytes"
 	if g.second != nil {
 		memory = "memory.max"
-		_ = write(g.memory, "memory.swap.max", 0) // there may be no control of swap
+		_ = write(g.memory, "memory.swap.max", 0) // swap accounting may be off
 	}
 	return errors.Join(write(g.memory, memory, l.Memory), write(g.pids, "pids.max", int64(l.Processes)))
 }
@@ -177,7 +177,7 @@ func (g *group) tasks() int {
 
 // processes lists the group's processes.
 func (g *group) processes() []int {
-	text, _ := os.ReadFile(filepath.Join(g.pids, "cgroup.procs")) // a group that is gone has none
+	text, _ := os.ReadFile(filepath.Join(g.pids, "cgroup.procs")) // a removed group has none
 	var out []int
 	for _, line := range strings.Fields(string(text)) {
 		if pid, err := strconv.Atoi(line); err == nil && pid > 0 {
@@ -217,7 +217,7 @@ func (g *group) remove() {
 		if err == nil {
 			return
 		}
-		time.Sleep(10 * time.Millisecond) // processes that were ended still leave
+		time.Sleep(10 * time.Millisecond) // ended processes may still be leaving
 	}
 }
 
@@ -229,10 +229,10 @@ func gone(err error) error {
 	return err
 }
 
-// close takes away the folders that held the groups.
+// close removes the folders that held the groups.
 func (g *groups) close() {
 	if g.second {
-		// another start sweeps nothing: an empty folder costs nothing
+		// another start removes it: an empty folder costs nothing
 		_ = os.Remove(filepath.Join("/sys/fs/cgroup", g.within, g.name))
 		return
 	}

@@ -39,7 +39,7 @@ func Outside(a netip.Addr) bool {
 	}
 	own, err := net.InterfaceAddrs()
 	if err != nil {
-		return false // who does not know its own addresses lets nobody out
+		return false // without the machine's own addresses, nothing is reachable
 	}
 	for _, o := range own {
 		if n, ok := o.(*net.IPNet); ok {
@@ -57,15 +57,15 @@ const (
 	dialTime        = 20 * time.Second
 	idleDatagrams   = time.Minute
 	maxDatagram     = 64 << 10
-	mtu             = 1500 // bytes of a packet, as the system sets it for a device
-	packets         = 512  // to a command that wait; more are lost, as on any network
+	mtu             = 1500 // bytes of a packet, the system's default for a device
+	packets         = 512  // packets queued for a command; more are lost, as on any network
 )
 
-// egress is the other end of a command's network: a small stack of its own in this
-// process, which makes each connection anew on the machine, where it may be made.
+// egress is the other end of a command's network: a small stack of its own in this process, which makes each
+// connection again on the machine, where it may be made.
 type egress struct {
-	// device is read and written as a file of this program alone: its number is another file's
-	// soon after it is closed, which nobody may read from then.
+	// device is read and written as a file of this program only: after it is closed, its descriptor number can
+	// belong to another file.
 	device *os.File
 	stack  *stack.Stack
 	reach  func(netip.Addr) bool
@@ -87,14 +87,14 @@ func (p *Process) openEgress() error {
 	}
 	messages, err := unix.ParseSocketControlMessage(rights[:held])
 	if err != nil || len(messages) != 1 {
-		return errors.New(strings.TrimSpace(string(data[:n]))) // what it told instead
+		return errors.New(strings.TrimSpace(string(data[:n]))) // the error that it reported instead
 	}
 	fds, err := unix.ParseUnixRights(&messages[0])
 	if err != nil || len(fds) != 1 {
 		return errors.Join(errors.New("no device arrived"), err)
 	}
 	unix.CloseOnExec(fds[0])
-	if err := unix.SetNonblock(fds[0], true); err != nil { // so that closing it ends who reads
+	if err := unix.SetNonblock(fds[0], true); err != nil { // so closing it ends the reader
 		unix.Close(fds[0])
 		return err
 	}
@@ -123,7 +123,7 @@ func (w *egress) open() error {
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol},
 	})
-	// Before the device is there, whose packets come at once.
+	// Before the device exists, because its packets arrive at once.
 	w.stack.SetTransportProtocolHandler(tcp.ProtocolNumber,
 		tcp.NewForwarder(w.stack, 0, mostConnections, w.connection).HandlePacket)
 	w.stack.SetTransportProtocolHandler(udp.ProtocolNumber, udp.NewForwarder(w.stack, w.datagrams).HandlePacket)
@@ -152,7 +152,7 @@ func (w *egress) sent(link *channel.Endpoint) {
 			return
 		}
 		if header.IPVersion(packet[:n]) != header.IPv4Version {
-			continue // the system itself looks for routers by version 6
+			continue // the system itself sends IPv6 router solicitations
 		}
 		b := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: buffer.MakeWithData(packet[:n])})
 		link.InjectInbound(ipv4.ProtocolNumber, b)
@@ -164,7 +164,7 @@ func (w *egress) sent(link *channel.Endpoint) {
 func (w *egress) answered(link *channel.Endpoint) {
 	for b := link.ReadContext(w.ctx); b != nil; b = link.ReadContext(w.ctx) {
 		packet := b.ToView()
-		_, _ = w.device.Write(packet.AsSlice()) // one that is lost is sent again by whoever sent it
+		_, _ = w.device.Write(packet.AsSlice()) // the sender retransmits a lost packet
 		packet.Release()
 		b.DecRef()
 	}
@@ -188,7 +188,7 @@ func (w *egress) connection(r *tcp.ForwarderRequest) {
 	go func() {
 		defer func() { <-w.slots }()
 		if !w.reach(to.Addr()) {
-			r.Complete(true) // refused, as by a host that takes no connections
+			r.Complete(true) // refused, as by a host without a listener
 			return
 		}
 		ctx, cancel := context.WithTimeout(w.ctx, dialTime)

@@ -10,7 +10,7 @@ import (
 
 // What a command's network is read from is closed with it, and its number comes again: nobody reads then
 // what is another one's.
-func TestAWayOutEndsWithItsCommand(t *testing.T) {
+func TestProxyEndsWithItsCommand(t *testing.T) {
 	k := keeper(t, 0)
 	open := shell("exit 0")
 	open.Network = true

@@ -20,10 +20,9 @@ import (
 
 // Process is a cage with what runs in it.
 type Process struct {
-	// In and Out are two pipes beside the usual streams: what it reads from file
-	// descriptor 3 and writes to 4.
+	// In and Out are two pipes besides the standard streams: the command reads file descriptor 3 and writes 4.
 	In, Out *os.File
-	// Stdout and Stderr are what it writes there.
+	// Stdout and Stderr receive its standard streams.
 	Stdout, Stderr *os.File
 
 	keeper  *Keeper
@@ -31,9 +30,9 @@ type Process struct {
 	control *net.UnixConn
 	group   *group
 	plan    plan
-	base    int      // tasks once it is at rest
-	births  *os.File // where the cage says which process it made last; nil where that cannot be seen
-	newest  int      // the last one that was known
+	base    int      // number of tasks when idle
+	births  *os.File // reports the last process created in the cage; nil if that is not visible
+	newest  int      // the last known one
 	release func()
 	done    chan struct{}
 	freed   sync.Once
@@ -66,7 +65,7 @@ func (k *Keeper) empty() (*Process, error) {
 	for p == nil && len(k.ready) > 0 {
 		p, k.ready = k.ready[0], k.ready[1:]
 		select {
-		case <-p.done: // it ended while nobody looked
+		case <-p.done: // it ended without an observer
 			go p.Release()
 			p = nil
 		default:
@@ -80,8 +79,8 @@ func (k *Keeper) empty() (*Process, error) {
 	return p, nil
 }
 
-// refillAfter is how long an empty cage that was taken is not replaced, so that
-// its replacement does not take processors from what was just started.
+// refillAfter is how long an empty cage that was taken is not replaced, so its replacement does not take
+// processors from what was just started.
 const refillAfter = 40 * time.Millisecond
 
 // refill puts up as many empty cages as are to be ready, one after another.
@@ -129,7 +128,7 @@ func (p *Process) setUrgent(urgent bool) {
 	}
 	pid := strconv.Itoa(p.Pid())
 	_ = syscall.Setpriority(syscall.PRIO_PROCESS, p.Pid(), nice)               // it may have ended
-	_ = os.WriteFile("/proc/"+pid+"/autogroup", []byte(strconv.Itoa(nice)), 0) // where sessions share processors out
+	_ = os.WriteFile("/proc/"+pid+"/autogroup", []byte(strconv.Itoa(nice)), 0) // if sessions share processors
 }
 
 // start puts up an empty cage, which waits for what is to run in it.
@@ -148,7 +147,7 @@ func (k *Keeper) start() (*Process, error) {
 	}
 	for _, pipe := range []struct {
 		mine  **os.File
-		reads bool // they read
+		reads bool // the readers
 	}{{&p.In, true}, {&p.Out, false}, {&p.Stdout, false}, {&p.Stderr, false}} {
 		r, w, err := os.Pipe()
 		if err != nil {
@@ -201,8 +200,8 @@ func (k *Keeper) start() (*Process, error) {
 		err = p.group.add(p.cmd.Process.Pid)
 	}
 	go func() {
-		_ = p.cmd.Wait() // how it ended is State's to tell
-		p.Kill()         // where there are no namespaces, some may be left, and the group keeps its number then
+		_ = p.cmd.Wait() // State reports how it ended
+		p.Kill()         // without namespaces some processes may be left, and the group keeps its ID until they end
 		close(p.done)
 	}()
 	if err != nil {
@@ -262,11 +261,11 @@ func (p *Process) Pid() int { return p.cmd.Process.Pid }
 // User is who it runs as; 0 for the user that runs the keeper.
 func (p *Process) User() int { return p.plan.User }
 
-// Failure returns why the walls could not be put up, or the command not be begun;
-// nil where it was begun. It is told once, after the command has ended.
+// Failure returns why the walls could not be put up, or the command not be started; nil if it was started. It
+// is told once, after the command has ended.
 func (p *Process) Failure() error {
 	_ = p.control.SetReadDeadline(time.Now().Add(time.Second))
-	text, _ := io.ReadAll(io.LimitReader(p.control, 4096)) // the other end is closed once a command is begun
+	text, _ := io.ReadAll(io.LimitReader(p.control, 4096)) // the other end is closed once a command has started
 	if len(bytes.TrimSpace(text)) == 0 {
 		return nil
 	}
@@ -293,22 +292,21 @@ func (p *Process) Kill() {
 	}
 }
 
-// Rest tells the cage that the command has begun its work and waits: what is
-// there now may stay.
+// Rest tells the cage that the command has started its work and waits: what is there now may stay.
 func (p *Process) Rest() {
 	if p.group != nil {
 		p.base = p.group.tasks()
 	}
 	if p.plan.Spaces && p.births == nil {
-		// without it the cage is looked through each time
+		// without it the cage is searched each time
 		p.births, _ = os.Open("/proc/" + strconv.Itoa(p.Pid()) + "/root/proc/loadavg")
 	}
 	p.newest = p.lastBorn()
 }
 
-// lastBorn is the number of the newest process or thread that the cage made, as
-// it numbers them (the last field of proc's loadavg); 0 where it cannot be told.
-// Where it is as before, nothing was started, which costs little to know.
+// lastBorn is the number of the newest process or thread that the cage made, as it numbers them (the last field
+// of proc's loadavg); 0 if it cannot be told. Where it is as before, nothing was started, which costs little to
+// know.
 func (p *Process) lastBorn() int {
 	if p.births == nil {
 		return 0
@@ -323,8 +321,7 @@ func (p *Process) lastBorn() int {
 	return last
 }
 
-// EndOthers ends all processes of the cage but the command itself, and tells
-// whether there were any.
+// EndOthers ends all processes of the cage but the command itself, and reports whether there were any.
 func (p *Process) EndOthers() bool {
 	last := p.lastBorn()
 	if last != 0 && last == p.newest {
@@ -398,7 +395,7 @@ func (p *Process) drain() {
 // far as they are still its own.
 func descendants(pid int) []int {
 	var out []int
-	tasks, _ := os.ReadDir("/proc/" + strconv.Itoa(pid) + "/task") // a process that is gone has none
+	tasks, _ := os.ReadDir("/proc/" + strconv.Itoa(pid) + "/task") // an ended process has none
 	for _, task := range tasks {
 		text, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/task/" + task.Name() + "/children")
 		for _, word := range bytes.Fields(text) {

@@ -20,9 +20,9 @@ import (
 // Proxy answers what a caged command asks of the network outside: it makes the
 // connection, where it may be made.
 type Proxy struct {
-	// May tells whether a host (a name or an address) may be reached.
+	// May reports whether a host (a name or an address) is allowed.
 	May func(host string) bool
-	// Reach tells whether an address may be reached, once the name is known; nil for any.
+	// Reach reports whether an address is allowed after the name was resolved; nil for any.
 	Reach func(netip.Addr) bool
 	Log   *slog.Logger
 
@@ -30,8 +30,7 @@ type Proxy struct {
 	refused map[string]bool
 }
 
-// Refusals reports which hosts were asked for that may not be reached; nil where
-// there were none.
+// Refusals reports which hosts were asked for that may not be reached; nil if there were none.
 func (p *Proxy) Refusals() error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -41,7 +40,7 @@ func (p *Proxy) Refusals() error {
 	return fmt.Errorf("%w: %s", ErrNoWay, strings.Join(slices.Sorted(maps.Keys(p.refused)), ", "))
 }
 
-// ErrNoWay tells that a host may not be reached.
+// ErrNoWay reports that a host may not be reached.
 var ErrNoWay = errors.New("this host is not reachable")
 
 // dial connects to a host and port.
@@ -64,7 +63,7 @@ func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, er
 			continue
 		}
 		var d net.Dialer
-		// the address that was looked at, not the name again
+		// the address that was checked, not the name again
 		c, err := d.DialContext(ctx, network, net.JoinHostPort(a.Unmap().String(), port))
 		if err == nil {
 			return c, nil
@@ -142,7 +141,7 @@ func (p *Proxy) tunnel(c net.Conn, in io.Reader, r *http.Request) {
 	both.Wait()
 }
 
-// pass sends a request on, and tells whether another may follow.
+// pass sends a request on, and reports whether another may follow.
 func (p *Proxy) pass(c net.Conn, transport *http.Transport, r *http.Request) bool {
 	if r.URL.Host == "" {
 		answerRefusal(c, fmt.Errorf("%w: this is a proxy", ErrNoWay))

@@ -18,10 +18,10 @@ import (
 	"apart"
 )
 
-// ErrOpen tells that this machine cannot shut commands in.
+// ErrOpen reports that this machine cannot shut commands in.
 var ErrOpen = errors.New("this machine provides no namespaces to isolate commands")
 
-// ErrEnded tells that a session ended before it answered.
+// ErrEnded reports that a session ended before it answered.
 var ErrEnded = errors.New("the cage exited")
 
 // Session is a cage in which commands run one after another over the same
@@ -30,7 +30,7 @@ var ErrEnded = errors.New("the cage exited")
 type Session struct {
 	process *Process
 	output  *marked
-	way     func(net.Conn) // answers connections to the proxy's address
+	way     func(net.Conn) // accepts connections to the proxy's address
 }
 
 // marked passes output on up to a mark, which it keeps for itself.
@@ -40,13 +40,13 @@ type marked struct {
 	mu   sync.Mutex
 	mark []byte
 	seen chan struct{}
-	held []byte // what may be the mark's beginning
+	held []byte // possibly the start of the mark
 }
 
 // expect returns a new mark, and a channel that is closed once it has come.
 func (m *marked) expect() (mark string, seen <-chan struct{}) {
 	b := make([]byte, 16)
-	_, _ = rand.Read(b) // it never fails, says its documentation
+	_, _ = rand.Read(b) // documented never to fail
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.mark, m.seen = []byte(hex.EncodeToString(b)), make(chan struct{})
@@ -149,8 +149,7 @@ func (s *Session) passed() {
 	}
 }
 
-// ask sends a request and reads what came of it. When the context ends, so does
-// the session.
+// ask sends a request and reads the outcome of it. When the context ends, so does the session.
 func (s *Session) ask(ctx context.Context, r apart.Request, content []byte,
 	each func(apart.File, io.Reader) error) (apart.Response, error) {
 	stop := context.AfterFunc(ctx, s.process.Kill)
@@ -199,8 +198,8 @@ func (s *Session) Put(ctx context.Context, f File) error {
 	return err
 }
 
-// Run runs a command, and ends all that it started. exit is 0 where it did its
-// work, and 128 and the signal where one ended it.
+// Run runs a command, and ends all that it started. exit is 0 if it did its work, and 128 and the signal where
+// one ended it.
 func (s *Session) Run(ctx context.Context, step Step) (exit int, err error) {
 	var seen <-chan struct{}
 	step.Mark, seen = s.output.expect()
@@ -237,7 +236,7 @@ func (s *Session) Collect(ctx context.Context, dir string, wanted func(path stri
 	return out, err
 }
 
-// ErrTooMuch tells that a session's files are more than was allowed.
+// ErrTooMuch reports that a session's files are more than was allowed.
 var ErrTooMuch = errors.New("the files are too large")
 
 // Close ends the session and all that runs in it.

@@ -15,7 +15,7 @@ import (
 type starter struct {
 	work chan func()
 	gone chan struct{}
-	// refused says why there is a way to new privileges all the same; nil where there is none.
+	// refused is why a command could gain privileges; nil if it cannot.
 	refused error
 }
 
@@ -23,7 +23,7 @@ func newStarter() *starter {
 	s := &starter{work: make(chan func()), gone: make(chan struct{})}
 	ready := make(chan struct{})
 	go func() {
-		runtime.LockOSThread() // and never unlocked: the thread ends with this goroutine
+		runtime.LockOSThread() // never unlocked: the thread ends with this goroutine
 		if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 			s.refused = fmt.Errorf("taking away the way to new privileges: %w", err)
 		}

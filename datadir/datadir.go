@@ -10,7 +10,7 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// ErrHeld tells that another process has the folder.
+// ErrHeld reports that another process has the folder.
 var ErrHeld = errors.New("another process uses this folder; stop it first")
 
 // handover is how long a folder is waited for: a process that was killed while it

@@ -23,12 +23,12 @@ type Act struct {
 type Stage struct {
 	Acts []Act
 	DB   *sql.DB
-	// After is done after each act, such as moving a clock on; nil for nothing.
+	// After runs after each operation, such as advancing a clock; nil for nothing.
 	After func()
-	// InParts are the acts, by name, whose writes are not one: they are done again until all
-	// is there, and then that is what it would have been at once.
+	// InParts names the operations with several transactions: they are repeated until all is written, and the
+	// result is that of one transaction.
 	InParts []string
-	// Mask hides what is another at each run, such as what is random; nil for nothing.
+	// Mask hides values that differ between runs, such as random ones; nil for nothing.
 	Mask func(line string) string
 }
 
@@ -135,8 +135,8 @@ func change(before, after rows) []string {
 	return out
 }
 
-// Held holds all that each act leaves behind against a file, or by which words it is
-// refused: then it has to leave nothing. With update the file is written anew.
+// Held holds all that each act leaves behind against a file, or by which words it is refused: then it has to
+// leave nothing. With update the file is written again.
 func Held(t testing.TB, s Stage, file string, update bool) {
 	t.Helper()
 	var lines []string
@@ -163,7 +163,7 @@ func Held(t testing.TB, s Stage, file string, update bool) {
 	Same(t, lines, file, update)
 }
 
-// Same holds lines against a file. With update the file is written anew.
+// Same holds lines against a file. With update the file is written again.
 func Same(t testing.TB, lines []string, file string, update bool) {
 	t.Helper()
 	if update {
@@ -192,11 +192,11 @@ func Whole(t testing.TB, smooth, rough Stage) (faults int) {
 	for i, a := range rough.Acts {
 		before := read(t, smooth.DB)
 		refused := smooth.Acts[i].Do(t.Context()) != nil
-		verbs := map[string]string{} // by table: how it was written to
+		verbs := map[string]string{} // by table: the kinds of writes
 		for _, line := range change(before, read(t, smooth.DB)) {
 			table, _, _ := strings.Cut(line[2:], " ")
 			verb := map[byte]string{'+': "INSERT", '-': "DELETE", '~': "UPDATE"}[line[0]]
-			if known := verbs[table]; known != "" && known != verb { // a key has changed
+			if known := verbs[table]; known != "" && known != verb { // a key changed
 				verb = "UPDATE"
 			}
 			verbs[table] = verb

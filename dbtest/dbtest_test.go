@@ -77,8 +77,8 @@ func TestFaultsAreFound(t *testing.T) {
 	}
 }
 
-// What an act leaves otherwise than the file has it is told, by its line.
-func TestWhatIsHeld(t *testing.T) {
+// What an act leaves different from the file has it is told, by its line.
+func TestHeldTransactions(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "acts.txt")
 	if told := tells(t, func(s testing.TB) { Held(s, stage(t, ""), file, true) }); told != "" {
 		t.Fatal(told)

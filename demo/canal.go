@@ -20,8 +20,8 @@ const (
 	canalService    = "watering"
 )
 
-// canal builds the second service: a version that went back by itself, since some of
-// its calls failed, and one in the middle of its shift.
+// canal builds the second service: a version that rolled back by itself, since some of its calls failed, and
+// one in the middle of its shift.
 func (b *builder) canal(ctx context.Context) error {
 	if err := b.begin(ctx); err != nil {
 		return err
@@ -75,8 +75,7 @@ func (b *builder) openValves(ctx context.Context, dice *rand.Rand, times int) er
 // playEvery is how often somebody opens a valve while the demo runs.
 const playEvery = 5 * time.Second
 
-// Play goes on with the traffic of the demo until the context ends, so that a shift
-// has something to be judged by.
+// Play continues with the traffic of the demo until the context ends, so a shift has something to be judged by.
 func Play(ctx context.Context, e *engine.Engine) {
 	b := &builder{Options: Options{Engine: e}, service: canalService}
 	dice := rand.New(rand.NewPCG(17, 19))
@@ -88,7 +87,7 @@ func Play(ctx context.Context, e *engine.Engine) {
 			return
 		case <-tick.C:
 			if err := b.openValves(ctx, dice, 1); err != nil && !errors.Is(err, ctx.Err()) {
-				continue // it is told where calls fail; the next one comes soon
+				continue // the result reports failed invocations; the next one comes soon
 			}
 		}
 	}

@@ -39,9 +39,9 @@ const Password = "orchard-at-dawn"
 type Options struct {
 	Server string // its address
 	Engine *engine.Engine
-	// Change changes a live resource by hand.
+	// Change changes a resource outside Rudmar.
 	Change func(ctx context.Context, scope, address string, attributes map[string]any) error
-	Dir    string // where its files may lie while it is built
+	Dir    string // the folder for its files while it is built
 }
 
 // Welcome returns where to look and who to be.
@@ -104,7 +104,7 @@ func Build(ctx context.Context, o Options) error {
 			return fmt.Errorf("%s: %w", c.step, err)
 		}
 		if c.step == declaresSecret {
-			for _, stage := range []string{"trial", "preview"} { // live has none yet: its plan says so
+			for _, stage := range []string{"trial", "preview"} { // live has none yet: its plan shows that
 				if err := b.ask(ctx, "linden", http.MethodPut, "/services/"+Service+"/stages/"+stage+"/secrets/sms_key",
 					map[string]string{"value": "made-up-key-of-" + stage}, nil); err != nil {
 					return err
@@ -213,9 +213,9 @@ func (b *builder) write(files fs.FS) error {
 			return err
 		}
 		switch {
-		case strings.HasSuffix(name, ".go.txt"), strings.HasSuffix(name, ".mod.txt"): // else they were part of this program
+		case strings.HasSuffix(name, ".go.txt"), strings.HasSuffix(name, ".mod.txt"): // otherwise they would be compiled into this program
 			name = strings.TrimSuffix(name, ".txt")
-		case strings.HasSuffix(name, ".ics"): // a week and a half from yesterday on
+		case strings.HasSuffix(name, ".ics"): // ten days, starting yesterday
 			day := func(days int) string { return time.Now().AddDate(0, 0, days).Format("20060102") }
 			content = []byte(strings.NewReplacer("FROM", day(-1), "TO", day(9)).Replace(string(content)))
 		}

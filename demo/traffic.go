@@ -11,7 +11,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// traffic plays some calls from a seed, and lets somebody change something by hand.
+// traffic plays some calls from a seed, and lets somebody change something manually.
 func (b *builder) traffic(ctx context.Context) error {
 	dice := rand.New(rand.NewPCG(7, 11))
 	stations := []string{"hill", "weir", "orchard-gate"}
@@ -33,7 +33,7 @@ func (b *builder) traffic(ctx context.Context) error {
 				}
 			}
 		}
-		// The newest report asks for what it was not permitted.
+		// The newest report requests a denied resource.
 		client, scope, err := b.Engine.Planner.Platform(at)
 		if err != nil {
 			return err
@@ -43,7 +43,7 @@ func (b *builder) traffic(ctx context.Context) error {
 			return err
 		}
 	}
-	// Somebody was in a hurry one night.
+	// An urgent change at night.
 	return b.Change(ctx, "north/"+Service+"/live", "function/warn",
 		map[string]any{"memory": 256 << 20, "env.MODE": "quiet"})
 }

@@ -120,7 +120,7 @@ func (p *tab) leaves(path string) {
 		return proto.PageHandleJavaScriptDialog{Accept: true}.Call(page) == nil
 	})()
 	err := page.Navigate(p.rig.address + path)
-	if err != nil && strings.Contains(err.Error(), "ERR_ABORTED") { // the page went on in the very moment: once more
+	if err != nil && strings.Contains(err.Error(), "ERR_ABORTED") { // the page continued in the very moment: once more
 		err = page.Navigate(p.rig.address + path)
 	}
 	p.must("going to "+path, err)
@@ -160,7 +160,7 @@ func (p *tab) reads(words ...string) {
 	}
 }
 
-// fill types into a field, in place of what stands there.
+// fill types into a field, in place of what is there.
 func (p *tab) fill(selector, text string) {
 	p.Helper()
 	e := p.sees(selector, selector)
@@ -180,8 +180,8 @@ func (p *tab) click(selector string) {
 	p.hit(selector, func(page *rod.Page) (*rod.Element, error) { return page.Element(selector) })
 }
 
-// hit presses what is found. Where the page has moved in the moment in which it was pressed, so that it
-// was missed, it is pressed again.
+// hit presses what is found. Where the page has moved in the moment in which it was pressed, so it was missed,
+// it is pressed again.
 func (p *tab) hit(name string, find func(page *rod.Page) (*rod.Element, error)) {
 	p.Helper()
 	for range 5 {
@@ -244,7 +244,7 @@ func (p *tab) finds(words string) {
 	p.key(input.Enter)
 }
 
-// editing signs somebody in who has begun to edit a file.
+// editing signs somebody in who has started to edit a file.
 func (r *rig) editing(browser *rod.Browser, handle, text string) *tab {
 	r.Helper()
 	p := r.open(browser, handle)

@@ -133,7 +133,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 	machine.refused("invoke frostline trial warn", "the token push of wren has view, write, not invoke")
 	machine.refused("token revoke 1", "limited to frostline")
 
-	// git takes it for a password, and tells how far the version got.
+	// git takes it for a password, and reports how far the version got.
 	dir := r.clone("wren")
 	address := strings.Replace(r.address, "http://", "http://wren:"+text+"@", 1) + "/git/brambleford.git"
 	edit(t, dir, "frostline/functions/stations/stations.py", "import rudmar\n", "import rudmar\n\n# Told in the order of the map.\n")

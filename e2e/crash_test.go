@@ -30,8 +30,8 @@ var (
 	crashWeather = flag.Bool("crash-weather", false, "the platform is slow, throttles, fails and shows changes late meanwhile")
 )
 
-// The ways to die around a change: Rudmar before the platform hears of it, before
-// Rudmar hears what came of it, and just after; the platform before and after it.
+// The ways to die around a change: Rudmar before the platform hears of it, before Rudmar hears the outcome of
+// it, and just after; the platform before and after it.
 const (
 	rudmarBefore = iota
 	rudmarBetween
@@ -56,7 +56,7 @@ type crashing struct {
 	rudmar, platform   *exec.Cmd
 	log                told
 	points, changes    int
-	most               int // kills until it is left to get on
+	most               int // kills until it is left to progress
 	armed              bool
 	keys               map[string]map[string]bool // deployment and address → idempotency keys
 }
@@ -133,7 +133,7 @@ func (c *crashing) between(pass http.Handler) http.HandlerFunc {
 			if f, ok := w.(http.Flusher); ok {
 				f.Flush()
 			}
-			// From at once to after what came of it was written down.
+			// From at once to after the outcome of it was written down.
 			time.Sleep(time.Duration(c.points%13) * time.Millisecond)
 			c.die(way)
 		}
@@ -154,8 +154,8 @@ func hangUp(w http.ResponseWriter) {
 	}
 }
 
-// shapes are two forms of a service, between which everything happens: functions are
-// made, changed, given another name and taken away; some of what changes is replaced.
+// shapes are two forms of a service, between which everything happens: functions are made, changed, given
+// another name and removed; some of what changes is replaced.
 func shape(round int) map[string]string {
 	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {when: push}}\n"}
 	add := func(name, extra, body string) {
@@ -220,8 +220,8 @@ func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http
 	return c, r, dir
 }
 
-// TestCrashMatrix kills Rudmar and its platform around the changes of deployments, and
-// goes on: each step is done once, what is recorded is live, and nothing is doubled.
+// TestCrashMatrix kills Rudmar and its platform around the changes of deployments, and continues: each step is
+// done once, what is recorded is live, and nothing is doubled.
 func TestCrashMatrix(t *testing.T) {
 	t.Parallel()
 	c, r, dir := newCrashing(t, (*crashing).between)
@@ -250,7 +250,7 @@ func TestCrashMatrix(t *testing.T) {
 		c.mu.Lock()
 		c.most = before + killsOfAVersion
 		c.mu.Unlock()
-		// It may be killed while it tells what came of it.
+		// It may be killed while it reports the outcome of it.
 		if out, _ := run(t, dir, "git", "push", "origin", "HEAD"); strings.Contains(out, "rejected") {
 			t.Fatal(out)
 		}
@@ -264,7 +264,7 @@ func TestCrashMatrix(t *testing.T) {
 		}
 		c.arm(false)
 		if *crashWeather {
-			c.weather(-1) // fair again, to look at what came of it
+			c.weather(-1) // fair again, to look at the outcome of it
 		}
 		until(t, "Rudmar listens", func() bool {
 			status, _ := answers(r, "GET", "/healthz", nil, nil)
@@ -321,7 +321,7 @@ func (c *crashing) arm(armed bool) {
 	c.armed = armed
 }
 
-// answers asks something that may not be there, and gives 0 where it is not.
+// answers asks something that may not be there, and gives 0 if it is not.
 func answers(r *rig, method, path string, body io.Reader, header map[string]string) (int, []byte) {
 	q, err := http.NewRequestWithContext(r.Context(), method, r.address+path, body)
 	if err != nil {
@@ -343,7 +343,7 @@ func answers(r *rig, method, path string, body io.Reader, header map[string]stri
 	return response.StatusCode, text
 }
 
-// weather sets how the platform does in a round; fair for a negative one.
+// faults sets how the platform does in a round; fair for a negative one.
 func (c *crashing) weather(round int) {
 	c.Helper()
 	w := map[string]float64{}

@@ -10,7 +10,7 @@ import (
 
 // Somebody watches a deployment to a slow region, in which functions are changed by hand
 // meanwhile: the page shows what fails and why, and the way on.
-func TestADeploymentThatFails(t *testing.T) {
+func TestFailedDeployment(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
 	brings := func(version int, memory string) {
@@ -37,7 +37,7 @@ func TestADeploymentThatFails(t *testing.T) {
 	hand.want("platform faults north slow=1s"+at, "")
 	brings(2, "192 MiB")
 	until(t, "it is deployed", func() bool { return len(state(2).Deployments) > 0 })
-	for _, row := range []string{"row16", "row17"} { // the last ones; the others are on their way
+	for _, row := range []string{"row16", "row17"} { // the last ones; the others are in progress
 		hand.want("platform change north/orchard/trial function/"+row+" memory=268435456"+at, "Changed function")
 	}
 	p := r.open(browse(t), "wren")

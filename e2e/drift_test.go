@@ -60,7 +60,7 @@ func TestDriftInThePage(t *testing.T) {
 	wren.press("^Graph")
 	wren.sees("the graph", `[role="img"] svg`)
 
-	// Somebody's own resource can be taken away by a plan.
+	// Somebody's own resource can be removed by a plan.
 	_, said := r.try("wren", "GET", base+"/plan?stage=live&target=local/north&deletions=route/warn/nothing", nil, nil)
 	if !strings.Contains(said, `"sentence"`) {
 		t.Errorf("a plan that takes away nothing: %s", said)

@@ -38,7 +38,7 @@ func (p *tab) fits(path string) {
 		p.must("its size", p.page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width,
 			Height: 844, DeviceScaleFactor: 1, Mobile: width < 700}))
 		problems := p.standsOut()
-		for range 20 { // what draws itself, such as a chart, is drawn anew for the new width
+		for range 20 { // what draws itself, such as a chart, is drawn again for the new width
 			if len(problems) == 0 {
 				break
 			}

@@ -27,9 +27,9 @@ def run(call):
     return n
 `
 
-// TestALogThatIsFlooded follows a log to which a function writes 500 lines a second:
+// TestFloodedLog follows a log to which a function writes 500 lines a second:
 // the page has a steady number of nodes and of bytes, and no task of it is long.
-func TestALogThatIsFlooded(t *testing.T) {
+func TestFloodedLog(t *testing.T) {
 	r := demoAlone(t)
 	dir := r.clone("wren")
 	write := func(name, text string) {

@@ -12,9 +12,9 @@ import (
 	"rudmar/server/api"
 )
 
-// A message that failed five times is looked at and tried again, and taken away
-// after it failed again; figures are drawn; a secret that is missing is set
-// where the plan asks for it, and is in the function's hands after it ran.
+// A message that failed five times is looked at and tried again, and removed after it failed again; figures are
+// drawn; a secret that is missing is set where the plan asks for it, and is in the function's hands after it
+// ran.
 func TestFunctionsInThePage(t *testing.T) {
 	r := demo(t)
 	browser := browse(t)

@@ -10,7 +10,7 @@ import (
 
 // An edit that is not committed is asked about before it is left, by a link, a key, a
 // reload or signing out; and what was left all the same is offered again.
-func TestEditsAreAskedAbout(t *testing.T) {
+func TestUnsavedEditsAreConfirmed(t *testing.T) {
 	r := demo(t)
 	wren := r.editing(browse(t), "wren", "# of mine\n")
 	wren.reads("Commit 1 file")
@@ -53,8 +53,8 @@ func TestEditsAreAskedAbout(t *testing.T) {
 	wren.reads("Username", "Password")
 }
 
-// Whose session ends while they work signs in where they are, and what was asked goes on.
-func TestASessionEndsInPlace(t *testing.T) {
+// Whose session ends while they work signs in where they are, and what was asked continues.
+func TestExpiredSessionKeepsThePage(t *testing.T) {
 	r := demo(t)
 	wren := r.editing(browse(t), "wren", "# of mine\n")
 	wren.reads("Commit 1 file")
@@ -77,7 +77,7 @@ func TestASessionEndsInPlace(t *testing.T) {
 
 // Pages are named, take the focus, and keep what was chosen in their address; keys do
 // what the list of them says.
-func TestPagesAreNamed(t *testing.T) {
+func TestPageTitles(t *testing.T) {
 	r := demo(t)
 	before := r.plan("live", 7).Id
 	wren := r.open(browse(t), "wren")
@@ -131,11 +131,11 @@ func TestPagesAreNamed(t *testing.T) {
 }
 
 // A day's work without a pointer: write, see the error, commit, approve, try, read the log.
-func TestADayByKeyboard(t *testing.T) {
+func TestKeyboardOnly(t *testing.T) {
 	r := demo(t)
 	b := browse(t)
 	wren := r.open(b, "wren")
-	// tabs goes on with Tab until what has the focus is called so.
+	// tabs continues with Tab until what has the focus is called so.
 	tabs := func(p *tab, name string) {
 		p.Helper()
 		var seen []string
@@ -189,10 +189,9 @@ func TestADayByKeyboard(t *testing.T) {
 	wren.reads("succeeded in")
 }
 
-// A part of the page that is gone belongs to an older Rudmar: the page loads anew,
-// once; where the part stays gone it does not load again and again. Who goes elsewhere
-// meanwhile gets there.
-func TestAReplacedPageLoadsAnewOnce(t *testing.T) {
+// A part of the page that is gone belongs to an older Rudmar: the page loads again, once; where the part stays
+// gone it does not load again and again. Who goes elsewhere meanwhile gets there.
+func TestReplacedPageReloadsOnce(t *testing.T) {
 	wren := demo(t).open(browse(t), "wren")
 	wren.goTo("journal?stage=trial")
 	const isGone = `() => { window.before = true; return dispatchEvent(new Event('vite:preloadError', { cancelable: true })) }`

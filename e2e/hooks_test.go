@@ -5,7 +5,7 @@ import (
 	"sync"
 )
 
-// told is what programs say: several at a time, and read while they go on.
+// told is what programs say: several at a time, and read while they continue.
 type told struct {
 	mu   sync.Mutex
 	text bytes.Buffer

@@ -312,7 +312,7 @@ func (r *rig) platformAddress() string {
 	return strings.TrimSpace(string(text))
 }
 
-func TestTheWorldIsSaidNo(t *testing.T) {
+func TestStrangersAreRejected(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("linden")
 	edit(t, dir, "README.md", "Brambleford", "Bramble Ford")
@@ -455,7 +455,7 @@ func helpsToWrite(t *testing.T, r *rig) {
 	}
 }
 
-func TestEditsAreNeverLost(t *testing.T) {
+func TestEditsAreKept(t *testing.T) {
 	r := demo(t)
 	helpsToWrite(t, r)
 	var source api.Source
@@ -505,8 +505,8 @@ func TestEditsAreNeverLost(t *testing.T) {
 	}
 }
 
-// A version whose cases fail goes back by itself, and says what was expected and found.
-func TestFailingCasesGoBack(t *testing.T) {
+// A version whose cases fail rolls back by itself, and says what was expected and found.
+func TestFailingCasesRollBack(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
 	edit(t, dir, "frostline/functions/warn/warn.py", "warning = celsius < limit", "warning = celsius < limit / 0")
@@ -544,7 +544,7 @@ func TestFailingCasesGoBack(t *testing.T) {
 	}
 }
 
-// Rudmar is killed while it deploys; started again, it goes on and loses nothing.
+// Rudmar is killed while it deploys; started again, it continues and loses nothing.
 func TestKilledWhileDeploying(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")

@@ -49,7 +49,7 @@ const written = 3 * time.Second
 
 // Killed at any moment, the platform loses no message, object, row, resource or
 // change that it took, and no log line that had the time to be written.
-func TestAKilledPlatformLosesNothing(t *testing.T) {
+func TestKilledPlatformLosesNothing(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
@@ -148,7 +148,7 @@ func (r *rig) platformAsk(method, path string, body any, headers ...string) (int
 	return answers(&rig{T: r.T, address: "http://" + r.address}, method, path, bytes.NewReader(text), all)
 }
 
-// keeperCode keeps rows and tells what it has.
+// keeperCode keeps rows and reports what it has.
 const keeperCode = `
 import rudmar
 def run(call):
@@ -329,7 +329,7 @@ func (r *rig) messages(t *testing.T, client *platform.Client, scope platform.Sco
 }
 
 // The platform as a process of its own keeps every rule of the protocol.
-func TestThePlatformAloneConforms(t *testing.T) {
+func TestStandalonePlatformConforms(t *testing.T) {
 	t.Parallel()
 	r, _ := startPlatform(t, t.TempDir())
 	defer r.kill()

@@ -8,10 +8,10 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 )
 
-// TestTheFirstLoad opens the Board in a browser that has nothing of it yet, over a line
+// TestFirstLoad opens the Board in a browser that has nothing of it yet, over a line
 // of 1.6 Mbit/s: how much comes, from how many addresses, each once. When something is
 // seen is told, and not held against a limit: it depends on the machine.
-func TestTheFirstLoad(t *testing.T) {
+func TestFirstLoad(t *testing.T) {
 	r := demoAlone(t)
 	p := r.open(browse(t), "wren")
 	p.must("leaving it", p.page.Navigate("about:blank"))

@@ -44,10 +44,10 @@ func (s *shell) must(line string) string {
 	return out
 }
 
-// TestANewcomerGetsThere begins with nothing, makes a service, and does what its
+// TestFirstSteps begins with nothing, makes a service, and does what its
 // README says, line by line; then looks at plans by their exit codes, and takes
 // it all away again.
-func TestANewcomerGetsThere(t *testing.T) {
+func TestFirstSteps(t *testing.T) {
 	t.Parallel()
 	bin := t.TempDir()
 	if err := os.Symlink(build(t), filepath.Join(bin, "rudmar")); err != nil {

@@ -14,7 +14,7 @@ import (
 
 // Somebody who looks after things says where notices go, sees that nothing goes
 // inside, and what came back; who may not is told so.
-func TestNoticesInThePage(t *testing.T) {
+func TestNotificationsInThePage(t *testing.T) {
 	r := demo(t)
 	addHeron(t, r)
 	heron := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=heron", "RUDMAR_PASSWORD=orchard-at-dawn"}}
@@ -51,7 +51,7 @@ func TestNoticesInThePage(t *testing.T) {
 }
 
 // An administrator passes over a gate for a reason, and who approved takes it back.
-func TestPassingOverInThePage(t *testing.T) {
+func TestOverrideInThePage(t *testing.T) {
 	r := demo(t)
 	addHeron(t, r)
 	browser := browse(t)
@@ -86,7 +86,7 @@ func addHeron(t *testing.T, r *rig) {
 	}
 }
 
-// What takes something away for good is confirmed by its name.
+// What removes something for good is confirmed by its name.
 func TestConfirmingInThePage(t *testing.T) {
 	r := demo(t)
 	addHeron(t, r)

@@ -17,7 +17,7 @@ const nobody = 65534
 
 // The demo runs for an ordinary user too, whatever that user may do. What Go compiled for
 // one of these is there for the next.
-func TestAsAnOrdinaryUser(t *testing.T) {
+func TestWithoutRoot(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("this is an ordinary user already: all tests are this test")

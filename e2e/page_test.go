@@ -136,7 +136,7 @@ func TestPageJourney(t *testing.T) {
 	linden.goTo("plan?stage=live&target=local/north")
 	linden.reads("Up to date since")
 
-	// The version before is put back.
+	// The version before is restored.
 	wren.goTo("plan?stage=preview&version=6")
 	wren.reads("Rolls preview back from version 8 to version 6")
 	wren.press("^Roll back to version 6")

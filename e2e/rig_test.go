@@ -351,7 +351,7 @@ func push(t *testing.T, dir, message string) (string, error) {
 	return run(t, dir, "git", "push", "origin", "HEAD")
 }
 
-// pushMeanwhile commits and pushes, and does not wait for what git is told of the build.
+// pushMeanwhile commits and pushes, and does not wait for what git is notified of the build.
 func pushMeanwhile(t *testing.T, dir, message string) {
 	t.Helper()
 	git(t, dir, "add", "--all")
@@ -424,7 +424,7 @@ func until(t *testing.T, what string, check func() bool) {
 	waits(t, check, func() string { return what })
 }
 
-// waits is until for what is told by what there is in the end.
+// waits is until for what is reported by what there is in the end.
 func waits(t *testing.T, check func() bool, what func() string) {
 	t.Helper()
 	limit := time.Now().Add(2 * time.Minute)

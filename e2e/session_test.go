@@ -74,9 +74,8 @@ func person(t *testing.T, r *rig, stdin string, args ...string) (string, error) 
 	return string(out), err
 }
 
-// What happens between the first thing that a page loads and its stream is told by the
-// stream, too.
-func TestNothingFallsBetween(t *testing.T) {
+// What happens between the first thing that a page loads and its stream is reported by the stream, too.
+func TestNoPushIsLost(t *testing.T) {
 	r := demo(t)
 	var session api.Session
 	r.ask("wren", "GET", "/session", nil, &session)
@@ -181,9 +180,8 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 	}
 }
 
-// What the API answers is kept by nobody on its way (a list by the browser alone, which asks each time
-// whether it is still so), and the page may send its
-// forms nowhere else.
+// What the API answers is kept by nobody in progress (a list by the browser alone, which asks each time whether
+// it is still so), and the page may send its forms nowhere else.
 func TestHeaders(t *testing.T) {
 	r := demo(t)
 	send, _ := browserOf(t, r, "wren", "orchard-at-dawn")

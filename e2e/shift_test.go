@@ -11,9 +11,9 @@ import (
 
 const canal = "/services/watering"
 
-// In the demo a version went back by itself, and the page shows by what; another one
-// is in the middle of its shift, and somebody holds it, lets it go on, and takes it
-// back. In another service one is refused by a rule, and one waits for a freeze to end.
+// In the demo a version rolled back by itself, and the page shows by what; another one is in the middle of its
+// shift, and somebody holds it, lets it continue, and takes it back. In another service one is refused by a
+// rule, and one waits for a freeze to end.
 func TestShiftInThePage(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")

@@ -13,7 +13,7 @@ import (
 	"rudmar/server/api"
 )
 
-var atSize = flag.Int("functions", 160, "how many functions the service of TestAtSize has")
+var atSize = flag.Int("functions", 160, "how many functions the service of TestManyFunctions has")
 
 // watchTasks counts the page's tasks of over 50 ms from here on.
 func (p *tab) watchTasks() {
@@ -25,9 +25,9 @@ func (p *tab) watchTasks() {
 
 func (p *tab) longTasks() string { return p.page.MustEval(`() => JSON.stringify(long)`).Str() }
 
-// TestAtSize opens the pages of a service of many functions, and watches its Board
+// TestManyFunctions opens the pages of a service of many functions, and watches its Board
 // while calls and hand-made changes come in: only what can be seen is in the page.
-func TestAtSize(t *testing.T) {
+func TestManyFunctions(t *testing.T) {
 	r := demoAlone(t)
 	dir := r.clone("wren")
 	orchard(t, dir, *atSize, "row%04d", `stages:

@@ -11,8 +11,7 @@ import (
 	"rudmar/server/api"
 )
 
-// holding keeps requests of the kind that stands in a field back, until another stands
-// there.
+// holding keeps requests of the kind that stands in a field back, until another is there.
 func holding(kind *atomic.Value, held *atomic.Int64) func(c *crashing, pass http.Handler) http.HandlerFunc {
 	return func(_ *crashing, pass http.Handler) http.HandlerFunc {
 		return func(w http.ResponseWriter, q *http.Request) {
@@ -41,8 +40,8 @@ func holding(kind *atomic.Value, held *atomic.Int64) func(c *crashing, pass http
 	}
 }
 
-// Rudmar is killed while a version is in each state of its way, that of shifting and of
-// going back with them, and started again: the version goes on from there, by itself.
+// Rudmar is killed while a version is in each state of its way, that of shifting and of rolling back with them,
+// and started again: the version continues from there, by itself.
 func TestKilledInEachState(t *testing.T) {
 	t.Parallel()
 	var hold atomic.Value
@@ -132,7 +131,7 @@ stages:
 	r.ask("wren", "POST", place(2)+"/advance", api.DeliveryDecision{}, nil)
 	reaches(2, "settled")
 
-	brings(3, "nothing") // its case fails there, and it goes back
+	brings(3, "nothing") // its case fails there, and it rolls back
 	reaches(3, "waiting")
 	request(3, 0)
 	reaches(3, "shifting")

@@ -10,8 +10,8 @@ import (
 	"rudmar/server/api"
 )
 
-// A build is read along and cancelled in the page; versions are compared; an
-// archive is taken away; a version is verified in the page and by the program.
+// A build is read along and cancelled in the page; versions are compared; an archive is removed; a version is
+// verified in the page and by the program.
 func TestVersionsInThePage(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")

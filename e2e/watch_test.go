@@ -14,7 +14,7 @@ import (
 	"rudmar/server/api"
 )
 
-// watching is a command that goes on: what it wrote so far, and keys for it.
+// watching is a command that continues: what it wrote so far, and keys for it.
 type watching struct {
 	testing.TB
 	cmd  *exec.Cmd
@@ -71,7 +71,7 @@ func (w *watching) ends() {
 }
 
 // A function is written from the starter to its case, without a server.
-func TestRunAlone(t *testing.T) {
+func TestRunOneCommand(t *testing.T) {
 	t.Parallel()
 	parent := t.TempDir()
 	dir := filepath.Join(parent, "hello")

@@ -12,7 +12,7 @@ import (
 )
 
 // A version that was asked for from a time on enters then, by itself.
-func TestAskingForATime(t *testing.T) {
+func TestRequestForATime(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = `rudmar: 1
@@ -51,7 +51,7 @@ stages:
 
 // A soak gate that says nothing of errors holds each function to its objectives, over
 // the time that these say: what failed before that no longer counts.
-func TestObjectivesHoldTheSoak(t *testing.T) {
+func TestObjectivesBlockTheSoak(t *testing.T) {
 	r, ahead := newRigAhead(t)
 	r.push(map[string]string{
 		"rudmar.yaml": `rudmar: 1

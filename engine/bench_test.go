@@ -68,9 +68,9 @@ func size(full, short int) int {
 	return full
 }
 
-// BenchmarkSlowPlatform deploys about 500 steps to a platform that takes 200 ms for each,
-// and tells how much longer it takes than the steps themselves: those of the longest way,
-// or all of them at so many at a time as are sent, whatever takes longer.
+// BenchmarkSlowPlatform deploys about 500 steps to a platform that takes 200 ms for each, and reports how much
+// longer it takes than the steps themselves: those of the longest way, or all of them at so many at a time as
+// are sent, whatever takes longer.
 func BenchmarkSlowPlatform(b *testing.B) {
 	const each = 200 * time.Millisecond
 	for b.Loop() {
@@ -151,7 +151,7 @@ func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) 
 	}
 	begun := time.Now()
 	var ended []store.Outcome
-	for i := range p.Steps { // what came of a step is written with what the next one is about to do
+	for i := range p.Steps { // the outcome of a step is written with what the next one is about to do
 		step := &p.Steps[i]
 		if _, _, err := s.WriteSteps(ctx, lease, id, ended, []store.Intent{{Step: step, Key: fmt.Sprint("key-", i)}}); err != nil {
 			return 0, err
@@ -186,8 +186,8 @@ func BenchmarkPush(b *testing.B) {
 	}
 }
 
-// BenchmarkBack reports how long it takes from the judge's decision that a version goes
-// back to the last call that the bad revision answers.
+// BenchmarkBack reports how long it takes from the judge's decision that a version rolls back to the last call
+// that the bad revision answers.
 func BenchmarkBack(b *testing.B) {
 	for b.Loop() {
 		r := newRig(b)

@@ -13,7 +13,7 @@ import (
 
 // A push to a branch that no stage takes is not built, and whoever asked for it is told
 // what it would change; also where its manifests cannot be read, and once for each push.
-func TestBranchesAreTold(t *testing.T) {
+func TestPushResponses(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
 	board := newReceiver(t, func(int) int { return 204 })

@@ -37,7 +37,7 @@ func (r *rig) ends(state string) store.Build {
 
 // Commands make what goes into the archive, in a clean folder; what was made
 // from the same sources is not made again; the same commit gives the same digests.
-func TestCommandsMakeArchives(t *testing.T) {
+func TestBuildCommands(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/function.yaml"] = fn("a",
@@ -71,7 +71,7 @@ func TestCommandsMakeArchives(t *testing.T) {
 }
 
 // A build that takes long can be read along and cancelled, and the next one is built.
-func TestBuildsCanBeCancelled(t *testing.T) {
+func TestCancelBuild(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/function.yaml"] = fn("a", "build: {run: [\"echo begun; (sleep 600; true) & wait\"]}\n")

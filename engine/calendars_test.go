@@ -38,7 +38,7 @@ stages:
 
 // A calendar that lies beside rudmar.yaml is the version's: it freezes the stage, and a
 // later version whose calendar does not is let in by neither while it stands.
-func TestFreezesOfAFile(t *testing.T) {
+func TestCalendarFile(t *testing.T) {
 	r := newRig(t)
 	files := frozenBy("freezes.ics")
 	files["freezes.ics"] = freeze("The harvest", true)
@@ -63,7 +63,7 @@ func TestFreezesOfAFile(t *testing.T) {
 
 // A calendar by address is read by itself, again where it could not be; until it was read
 // nothing enters.
-func TestFreezesOfAnAddress(t *testing.T) {
+func TestCalendarAddress(t *testing.T) {
 	var sick, on atomic.Bool
 	sick.Store(true)
 	on.Store(true)

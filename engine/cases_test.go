@@ -11,9 +11,9 @@ import (
 	"rudmar/platform"
 )
 
-// What came of each case is told in order, of each of its expectations, with what was sent
-// and written; by hand of one function or of all, and nothing of that is kept.
-func TestWhatCameOfCases(t *testing.T) {
+// What came of each case is told in order, of each of its expectations, with what was sent and written;
+// manually of one function or of all, and nothing of that is kept.
+func TestCaseResults(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/main.py"] = "def run(call):\n    print('looking')\n    return 'a'\n"

@@ -38,7 +38,7 @@ func (r *rig) answers(want map[string]string) {
 
 // Some functions of a version come into a stage, the others stay as they are and follow
 // when somebody asks; where they fail, what is there stays.
-func TestChosenFunctions(t *testing.T) {
+func TestSelectFunctions(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.add(people.NewUser{Handle: "teasel", Role: rights.Reader})
@@ -68,7 +68,7 @@ stages:
 	r.reaches(1, "trial", delivery.Settled)
 	must(t, ask(1))
 	r.reaches(1, "live", delivery.Settled)
-	// arrived tells whether a version is judged as one that may come into the stage after.
+	// arrived reports whether a version is judged as one that may come into the stage after.
 	arrived := func(version int, says string) bool {
 		t.Helper()
 		d, err := r.Store.Delivery(ctx, "frostline", version, "late")
@@ -113,7 +113,7 @@ stages:
 		t.Errorf("%v %v", there, err)
 	}
 
-	// The rest follows, and goes back by itself: what was there stays.
+	// The rest follows, and rolls back by itself: what was there stays.
 	follow := func(handle string) error {
 		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 2, nil)
 		must(t, err)
@@ -144,7 +144,7 @@ stages:
 
 // What is left out of a version that waits stays as it is when it comes in: another
 // version may have been put back meanwhile.
-func TestWhatIsLeftOutStaysAsItIs(t *testing.T) {
+func TestUnselectedFunctionsStayUnchanged(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	files := map[string]string{

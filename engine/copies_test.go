@@ -115,9 +115,9 @@ func TestPrivateCopies(t *testing.T) {
 	}
 }
 
-// A copy that cannot be as its folder says tells why, keeps what it got, and gets the rest
-// when that is mended.
-func TestACopyThatCannotBe(t *testing.T) {
+// A copy that cannot be as its folder says reports why, keeps what it got, and gets the rest when that is
+// mended.
+func TestInvalidCopy(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	files := first()
@@ -164,8 +164,8 @@ func TestACopyThatCannotBe(t *testing.T) {
 	}
 }
 
-// A copy of many functions asks the platform for no more at the same time than a deployment.
-func TestCopiesAskForSoMuchAtOnce(t *testing.T) {
+// A copy of many functions asks the platform for no more at a time than a deployment.
+func TestCopyLimits(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	r.push(files)
@@ -175,7 +175,7 @@ func TestCopiesAskForSoMuchAtOnce(t *testing.T) {
 		files[name+"/function.yaml"], files[name+"/main.py"] = fn(name, ""), "def run(call): return 1\n"
 	}
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
-		if strings.HasPrefix(address(q), "identity/row") { // all that could be asked for at once is on its way
+		if strings.HasPrefix(address(q), "identity/row") { // all that could be asked for at once is in progress
 			until := time.Now().Add(2 * time.Second)
 			for r.most.Load() < plan.Parallelism && time.Now().Before(until) {
 				time.Sleep(time.Millisecond) // between two looks at a condition

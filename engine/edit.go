@@ -17,15 +17,15 @@ import (
 // Names are relative to the service's folder; nil content deletes a file.
 type Edit struct {
 	Service, Branch, Base, Message string
-	// Onto is a new branch for the commit; "" for the branch itself.
+	// Onto is a new branch for the commit; "" for the present branch.
 	Onto  string
 	Files map[string][]byte
 }
 
-// ErrBranchThere tells that a branch that is to be made is there already.
+// ErrBranchThere reports that a branch that is to be made is there already.
 var ErrBranchThere = errors.New("this branch already exists; switch to it, or choose another name")
 
-// BrokenError tells that an edit would break a branch that a stage takes.
+// BrokenError reports that an edit would break a branch that a stage takes.
 type BrokenError struct{ Diagnostics []diagnostic.Diagnostic }
 
 func (e *BrokenError) Error() string {
@@ -37,8 +37,8 @@ func (e *BrokenError) Error() string {
 	return "a stage deploys this branch, and its manifests could not be read"
 }
 
-// ConflictError tells that the branch has moved on since the edit began, and
-// which of the edited files somebody else has changed.
+// ConflictError reports that the branch has moved on since the edit began, and which of the edited files
+// somebody else has changed.
 type ConflictError struct {
 	Head   string
 	By     string

@@ -15,9 +15,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// A deployment of which nothing was done says so, and can go on, until another one came
-// after it. A plan with one problem is not begun.
-func TestNothingWasDone(t *testing.T) {
+// A deployment of which nothing was done says so, and can continue, until another one came after it. A plan
+// with one problem is not started.
+func TestEmptyPlan(t *testing.T) {
 	r := newRig(t)
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if strings.Contains(q.URL.Path, "/resources/") && q.Method == http.MethodPut {
@@ -42,7 +42,7 @@ func TestNothingWasDone(t *testing.T) {
 	if err := r.Runner.Retry(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "is newer") {
 		t.Errorf("going on with what another one came after: %v", err)
 	}
-	r.reaches(1, "trial", delivery.Settled) // it goes on by the deployment that somebody made
+	r.reaches(1, "trial", delivery.Settled) // it continues by the deployment that somebody made
 
 	files := map[string]string{"a/function.yaml": fn("a", "env: {KEY: \"${secrets.key}\"}\n")}
 	r.push(files)
@@ -58,7 +58,7 @@ func TestNothingWasDone(t *testing.T) {
 
 // A version that waits is judged again as soon as its place can be planned again, and not
 // only after a while: its clock stands still here.
-func TestWhatCannotBePlannedIsLookedAtAgain(t *testing.T) {
+func TestFailedPlanIsRetried(t *testing.T) {
 	var frozen atomic.Pointer[time.Time]
 	r := newRigWith(t, func(o *engine.Options) {
 		o.ObserveEvery = time.Hour // it is not told of by a look at live

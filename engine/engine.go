@@ -40,23 +40,23 @@ import (
 
 // Options is how the engine runs.
 type Options struct {
-	Dir          string                      // of all data
+	Dir          string                      // folder of all data
 	Self         string                      // the program that git's hooks run
 	Platforms    map[string]*platform.Client // by name
-	ObserveEvery time.Duration               // at what is live; default 3 seconds
-	Page         string                      // the address of the page, told to who pushes; "" where there is none
-	// BuildsUncaged lets the commands of builds run where they cannot be shut in.
+	ObserveEvery time.Duration               // interval of reads of the actual state; default 3 seconds
+	Page         string                      // the address of the page, shown to people who push; "" if there is none
+	// BuildsUncaged runs the commands of builds even if they cannot be isolated.
 	BuildsUncaged bool
-	// Registries are the hosts that builds may fetch from, beside those that the
-	// machine's tools are set to.
+	// Registries are the hosts that builds can fetch from, besides those in the configuration of the machine's
+	// tools.
 	Registries []string
-	// NewKeys allows new keys where the ones are gone that secrets are sealed and
-	// versions are signed with; secrets have to be set again then.
+	// NewKeys creates new keys if the keys that encrypt secrets and sign versions are lost; secrets have to be
+	// set again then.
 	NewKeys bool
-	// NotificationsInside lets notices go to this machine and to private networks.
+	// NotificationsInside allows notifications to this machine and to private networks.
 	NotificationsInside bool
-	Mail                notice.Mail // by which notices go out as e-mail
-	Keep                Keep        // how long what is old is kept
+	Mail                notice.Mail // the mail server of notifications
+	Keep                Keep        // retention of old data
 	Log                 *slog.Logger
 	Now                 func() time.Time
 }
@@ -91,8 +91,8 @@ type Engine struct {
 	running sync.WaitGroup
 }
 
-// Open opens the data folder, goes on with what was left unfinished, and
-// starts what runs by itself. Close ends it.
+// Open opens the data folder, continues with what was left unfinished, and starts what runs by itself. Close
+// ends it.
 func Open(ctx context.Context, o Options) (*Engine, error) {
 	if o.ObserveEvery == 0 {
 		o.ObserveEvery = 3 * time.Second
@@ -104,7 +104,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		o.Log = slog.Default()
 	}
 	var err error
-	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // what runs in other folders is told of this one
+	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // commands that run in other folders receive the absolute path
 		return nil, fmt.Errorf("finding the data folder: %w", err)
 	}
 	lock, err := own(ctx, o.Dir)
@@ -131,7 +131,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 // LockFile is the file of the lock that a process has on its data folder.
 const LockFile = "rudmar.lock"
 
-// ErrTaken tells that another Rudmar has a data folder.
+// ErrTaken reports that another Rudmar has a data folder.
 var ErrTaken = errors.New("another Rudmar uses this data folder; stop it first, or use another folder")
 
 // own takes a data folder for this process, until it ends.
@@ -149,9 +149,8 @@ func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	return lock, nil
 }
 
-// newKeys reports which keys may be made anew: those of an installation in which
-// nothing needs the one before, and all where its operator says so. What was
-// sealed with a key that is gone is taken away then.
+// newKeys reports which keys may be made again: those of an installation in which nothing needs the one before,
+// and all where its operator says so. What was encrypted with a key that is gone is removed then.
 func (e *Engine) newKeys(ctx context.Context, o Options) (seal, signing bool, err error) {
 	secrets, err := e.Store.HasSecrets(ctx)
 	if err != nil {
@@ -213,7 +212,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 		NotificationTarget: e.hookOf, Pushed: e.Build.Pushed, Inside: o.NotificationsInside, Log: o.Log})
 	e.Notifications = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NotificationsInside,
 		Mail: o.Mail})
-	return e.Store.DropLeases(ctx) // of a process that is no more
+	return e.Store.DropLeases(ctx) // of a process that has ended
 }
 
 // The variables in which git's hooks are told of the data folder, of the page's
@@ -224,7 +223,7 @@ const (
 	HookPlatforms = "RUDMAR_HOOK_PLATFORMS"
 )
 
-// BuildOutcome returns what a hook asks after a push: what came of a commit of a repository.
+// BuildOutcome returns what a hook asks after a push: the outcome of a commit of a repository.
 func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
 	hash string) ([]source.PushOutcome, bool, bool, error) {
 	return func(ctx context.Context, hash string) (list []source.PushOutcome, noted, done bool, err error) {
@@ -329,7 +328,7 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 	return nil
 }
 
-// ErrMirrored tells that a repository follows another one, and is pushed to there.
+// ErrMirrored reports that a repository follows another one, and is pushed to there.
 var ErrMirrored = errors.New("this repository is a mirror; push to the original")
 
 // isOwn reports whether a repository follows no other; the error wraps ErrMirrored.
@@ -375,8 +374,8 @@ func (e *Engine) CreateRepository(ctx context.Context, name, by string) error {
 	return errors.Join(e.Store.AddRepository(ctx, name, by), e.Host.Create(ctx, name))
 }
 
-// DeleteRepository takes away a repository that holds no service any more, with
-// its whole history. The error is store.ErrInUse where it does.
+// DeleteRepository removes a repository that holds no service any more, with its whole history. The error is
+// store.ErrInUse where it does.
 func (e *Engine) DeleteRepository(ctx context.Context, name, by string) error {
 	if err := e.Store.DeleteRepository(ctx, name, by); err != nil {
 		return fmt.Errorf("deleting the repository %s: %w", name, err)
@@ -384,8 +383,7 @@ func (e *Engine) DeleteRepository(ctx context.Context, name, by string) error {
 	return e.Host.Remove(name)
 }
 
-// Close ends what runs and closes the store. Deployments that are on their way
-// go on at the next start.
+// Close ends what runs and closes the store. Deployments that are in progress continue at the next start.
 func (e *Engine) Close() error {
 	e.cancel()
 	e.running.Wait()

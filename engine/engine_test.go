@@ -39,7 +39,7 @@ type rig struct {
 	dir      string
 	platform *platform.Client
 	spoil    atomic.Pointer[func(w http.ResponseWriter, r *http.Request, next http.Handler)]
-	most     atomic.Int64 // requests for resources at the same time
+	most     atomic.Int64 // requests for resources concurrently
 	head     string
 	change   func(o *engine.Options)
 }
@@ -57,7 +57,7 @@ func beside(t testing.TB) {
 	}
 }
 
-// must ends a test that cannot go on.
+// must ends a test that cannot continue.
 func must(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {
@@ -127,7 +127,7 @@ func newRigAhead(t testing.TB) (*rig, *atomic.Int64) {
 	}), &ahead
 }
 
-// keeps keeps a plan, so that it can be run, and gives its id.
+// keeps keeps a plan, so it can be run, and gives its id.
 func (r *rig) keeps(p *plan.Plan) int64 {
 	r.Helper()
 	id, err := r.Store.AddPlan(r.Context(), "wren", p)
@@ -289,8 +289,8 @@ func (r *rig) spoilWith(f func(w http.ResponseWriter, q *http.Request, next http
 	r.spoil.Store(&f)
 }
 
-// holdsAt lets a change of a resource wait at the platform until hold is closed;
-// begun is closed when it has come there.
+// holdsAt lets a change of a resource wait at the platform until hold is closed; started is closed when it has
+// come there.
 func (r *rig) holdsAt(resource string) (begun <-chan struct{}, hold chan struct{}) {
 	came, hold := make(chan struct{}), make(chan struct{})
 	var once sync.Once
@@ -314,8 +314,8 @@ func address(q *http.Request) string {
 	return text
 }
 
-// A step that fails stops what needs it; the rest goes on; going on finishes it.
-func TestAFailedStepAndGoingOn(t *testing.T) {
+// A step that fails stops what needs it; the rest continues; continuing finishes it.
+func TestRetryAfterFailedStep(t *testing.T) {
 	r := newRig(t)
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if address(q) == "function/a" {
@@ -366,7 +366,7 @@ func (r *rig) upToDate(stage, region string, version int) {
 
 // Answers that get lost after they took effect do no harm: the step is sent
 // again with the same key.
-func TestLostAnswers(t *testing.T) {
+func TestLostResponses(t *testing.T) {
 	r := newRig(t)
 	var mu sync.Mutex
 	lost, keys := map[string]int{}, map[string]map[string]bool{}
@@ -407,7 +407,7 @@ func TestLostAnswers(t *testing.T) {
 
 // The platform is gone in the middle of a deployment, for a while: the steps
 // are sent until it is back.
-func TestThePlatformDiesInTheMiddle(t *testing.T) {
+func TestPlatformKilledDuringDeployment(t *testing.T) {
 	r := newRig(t)
 	var gone atomic.Int64
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
@@ -434,7 +434,7 @@ func TestThePlatformDiesInTheMiddle(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
-// Steps run at the same time as far as their needs allow, and 429 is obeyed.
+// Steps run concurrently as far as their needs allow, and 429 is obeyed.
 func TestParallelAndThrottled(t *testing.T) {
 	r := newRig(t)
 	var throttled atomic.Int64
@@ -462,7 +462,7 @@ func TestParallelAndThrottled(t *testing.T) {
 
 // A platform that answers each change with an operation is followed: also where
 // the answer to a question gets lost, and where an operation fails.
-func TestOperationsAreFollowed(t *testing.T) {
+func TestAsynchronousOperations(t *testing.T) {
 	r := newRig(t)
 	var operations, asked atomic.Int64
 	var refused atomic.Bool
@@ -522,8 +522,8 @@ func TestCancelAndLease(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
-// The engine is closed in the middle of a deployment; opened again, it goes on.
-func TestClosedInTheMiddle(t *testing.T) {
+// The engine is closed in the middle of a deployment; opened again, it continues.
+func TestClosedDuringDeployment(t *testing.T) {
 	r := newRig(t)
 	begun, hold := r.holdsAt("function/b")
 	r.push(first())
@@ -535,8 +535,8 @@ func TestClosedInTheMiddle(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
-// Cancelled and then closed while a step is with the platform: opened again, it finds out
-// what came of that step, and stops there.
+// Cancelled and then closed while a step is with the platform: opened again, it finds out the outcome of that
+// step, and stops there.
 func TestCancelledAndClosed(t *testing.T) {
 	r := newRig(t)
 	begun, hold := r.holdsAt("function/b")
@@ -571,7 +571,7 @@ func TestCancelledAndClosed(t *testing.T) {
 }
 
 // Targets are deployed one after the other, or together where the stage says so.
-func TestTargetsTogether(t *testing.T) {
+func TestParallelTargets(t *testing.T) {
 	for order, together := range map[string]bool{"sequential": false, "parallel": true} {
 		r := newRig(t)
 		var mu sync.Mutex
@@ -618,9 +618,9 @@ func TestTargetsTogether(t *testing.T) {
 	}
 }
 
-// Where a stage says so, the cases run on each target before the next one begins; where
-// they fail the version goes back, and the targets after it are not touched.
-func TestTargetsAreProvedBetween(t *testing.T) {
+// Where a stage says so, the cases run on each target before the next one begins; where they fail the version
+// rolls back, and the targets after it are not touched.
+func TestTargetsWithCasesBetween(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], target_order: test_each, enter: {when: push}}]\n"
@@ -662,7 +662,7 @@ func TestTargetsAreProvedBetween(t *testing.T) {
 }
 
 // Where it does not, all targets have a version before its cases run.
-func TestTargetsThatAreNotProvedBetween(t *testing.T) {
+func TestTargetsWithoutCasesBetween(t *testing.T) {
 	for word, deployments := range map[string]int{"": 2, "target_order: sequential, ": 2, "target_order: test_each, ": 1} {
 		r := newRig(t)
 		files := first()
@@ -800,7 +800,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	}
 }
 
-func TestBrokenBuildsAreTold(t *testing.T) {
+func TestFailedBuildsAreReported(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/huge.bin"] = strings.Repeat("x", 51<<20)
@@ -824,7 +824,7 @@ func TestBrokenBuildsAreTold(t *testing.T) {
 }
 
 // The same commit built twice, in two installations, gives the same digests.
-func TestBuildsAreTheSameEverywhere(t *testing.T) {
+func TestBuildsAreReproducible(t *testing.T) {
 	var digests []string
 	for range 2 {
 		r := newRig(t)

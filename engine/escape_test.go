@@ -54,7 +54,7 @@ func buildAttempts(dir, open string, port int) []struct{ name, line string } {
 }
 
 // No build gets out, or gets more than it may.
-func TestNoBuildGetsOut(t *testing.T) {
+func TestBuildIsIsolated(t *testing.T) {
 	t.Setenv("RUDMAR_TEST_MARK", "secret")
 	open, err := os.MkdirTemp("", "rudmar-open-")
 	must(t, err)
@@ -173,7 +173,7 @@ func run(call *Call) (any, error) {
 `
 
 // No function in Go gets out either.
-func TestNoGoFunctionGetsOut(t *testing.T) {
+func TestGoFunctionIsIsolated(t *testing.T) {
 	t.Setenv("RUDMAR_TEST_MARK", "secret")
 	r := newRig(t)
 	r.push(map[string]string{"rudmar.yaml": root,

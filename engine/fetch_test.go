@@ -38,7 +38,7 @@ func packed(t *testing.T, files map[string]string) []byte {
 
 // What a lock file names is fetched from registries that the operator names,
 // before and apart from the commands of a build; others are not reached.
-func TestFetchingReachesTheNamedRegistries(t *testing.T) {
+func TestFetchingFromRegistries(t *testing.T) {
 	plum := packed(t, map[string]string{
 		"package.json": `{"name": "plum", "version": "1.0.0", "scripts": {"install": "echo RAN > /tmp/ran; exit 1"}}`,
 		"index.js":     "module.exports = 'a plum'\n"})

@@ -69,10 +69,10 @@ func (r *rig) judgedOn(version int, stage, kind string, state delivery.GateState
 	return g
 }
 
-// TestGatesAreTheStages takes an author in a hurry, who takes the gates out of
+// TestGatesBelongToTheStage takes an author in a hurry, who takes the gates out of
 // the manifest, or the whole stage, and pushes: nothing of it gets into live
 // before somebody of the council has seen that it loosens them.
-func TestGatesAreTheStages(t *testing.T) {
+func TestGatesBelongToTheStage(t *testing.T) {
 	loose := strings.Replace(root,
 		`enter: {after: trial, when: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}`,
 		`enter: {when: push, branch: main}`, 1)
@@ -108,7 +108,7 @@ func TestGatesAreTheStages(t *testing.T) {
 				t.Fatalf("%+v %v", d, err)
 			}
 			r.asks(2, "live")
-			if name == "stage taken out" { // the rule that stands there forbids deletes
+			if name == "stage taken out" { // the rule that is there forbids deletes
 				if g := r.judgedOn(2, "live", delivery.RuleGate, delivery.GateNotMet); g.State != delivery.GateNotMet {
 					t.Errorf("the rule: %+v", g)
 				}
@@ -134,7 +134,7 @@ func (r *rig) liveWithoutRules() {
 }
 
 // A case of the stage before that runs again has neither failed nor passed.
-func TestCasesThatRunDoNotCount(t *testing.T) {
+func TestRunningCasesDoNotCount(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, `approvals: {from: council}`, `cases: all`, 1)
@@ -158,7 +158,7 @@ func TestCasesThatRunDoNotCount(t *testing.T) {
 }
 
 // A strict stage lets nobody in who may do everything, though the version says that it is not strict.
-func TestAStrictStageStaysStrict(t *testing.T) {
+func TestStrictStageStaysStrict(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "{when: push}", "{when: push}, wildcards: forbid", 1)
@@ -171,8 +171,8 @@ func TestAStrictStageStaysStrict(t *testing.T) {
 	}
 }
 
-// What was overtaken in a stage does not wait for it in the next one.
-func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
+// What was superseded in a stage does not wait for it in the next one.
+func TestSupersededDeliveriesDoNotWait(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "{when: push}", "{when: push}, gates: {approvals: {from: council}}", 1)
@@ -189,9 +189,9 @@ func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 	}
 }
 
-// TestTakingAStageAway lets a version in that no longer declares a stage: all of
+// TestRemovingAStage lets a version in that no longer declares a stage: all of
 // it goes, on every target, and the stage with it.
-func TestTakingAStageAway(t *testing.T) {
+func TestRemovingAStage(t *testing.T) {
 	r := newRig(t)
 	r.liveWithoutRules()
 	kept, err := r.Line.GateResults(t.Context(), "frostline", 1)
@@ -262,9 +262,9 @@ func TestFourEyesCountPeople(t *testing.T) {
 	}
 }
 
-// TestAnApprovalIsOfWhatWasShown lets the world move on after an approval: it is
+// TestApprovalCoversTheShownPlan lets the world move on after an approval: it is
 // asked for again, and says what moved.
-func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
+func TestApprovalCoversTheShownPlan(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "targets: [local/north, local/coast]", "target: local/north", 1)
@@ -279,7 +279,7 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	}
 	must(t, r.Line.Approve(t.Context(), "frostline", 2, "live", before))
 	r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.GatePassed)
-	// Somebody changes something by hand: the plan would undo that, too.
+	// Somebody changes something manually: the plan would undo that, too.
 	client, scope := r.reach(place("live", "north"))
 	record, err := r.Store.Record(t.Context(), place("live", "north"))
 	must(t, err)
@@ -307,9 +307,9 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	r.reaches(2, "live", delivery.Settled)
 }
 
-// TestNothingMoreThanWasAgreedTo changes the world between the entry and the
+// TestOnlyTheApprovedPlanRuns changes the world between the entry and the
 // plan that is run: nothing is deployed, and people are asked again.
-func TestNothingMoreThanWasAgreedTo(t *testing.T) {
+func TestOnlyTheApprovedPlanRuns(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.actual()
@@ -327,9 +327,9 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 	}
 }
 
-// TestGoingBackIsConfirmed takes a stage back that would lose a function: it
+// TestRollbackIsConfirmed takes a stage back that would lose a function: it
 // takes the right there, a look at what it means, and the stage's name.
-func TestGoingBackIsConfirmed(t *testing.T) {
+func TestRollbackIsConfirmed(t *testing.T) {
 	r := newRig(t)
 	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"},
 		Groups: []string{"council"}})
@@ -376,8 +376,8 @@ func TestGoingBackIsConfirmed(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// TestRefusingTakesTheGroup lets nobody of another group say no.
-func TestRefusingTakesTheGroup(t *testing.T) {
+// TestRejectingRequiresTheGroup lets nobody of another group say no.
+func TestRejectingRequiresTheGroup(t *testing.T) {
 	r := newRig(t)
 	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
 	r.push(first())
@@ -394,9 +394,9 @@ func TestRefusingTakesTheGroup(t *testing.T) {
 	}
 }
 
-// TestARevertIsDelivered pushes what an older version was: no new number, but the
+// TestRevertIsDelivered pushes what an older version was: no new number, but the
 // stage has it again.
-func TestARevertIsDelivered(t *testing.T) {
+func TestRevertIsDelivered(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -424,9 +424,9 @@ func TestARevertIsDelivered(t *testing.T) {
 	}
 }
 
-// TestAServiceBelongsToOneRepository lets no other repository take a service
+// TestServiceBelongsToOneRepository lets no other repository take a service
 // over, and moves it only as an act of its own.
-func TestAServiceBelongsToOneRepository(t *testing.T) {
+func TestServiceBelongsToOneRepository(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -494,10 +494,10 @@ func TestRemovingAService(t *testing.T) {
 	}
 }
 
-// TestARenamedFunctionGoesOn delivers a version in which a function is called
+// TestRenamedFunctionKeepsItsState delivers a version in which a function is called
 // otherwise: its identity and its routes are the same ones, and the next plan is
 // empty.
-func TestARenamedFunctionGoesOn(t *testing.T) {
+func TestRenamedFunctionKeepsItsState(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -514,9 +514,9 @@ func TestARenamedFunctionGoesOn(t *testing.T) {
 	r.upToDate("trial", "north", 2)
 }
 
-// TestARenamedServiceIsSeenAsOne gives a service another name in its folder: the
-// old one knows what it became, and its newest version takes away what runs.
-func TestARenamedServiceIsSeenAsOne(t *testing.T) {
+// TestRenamedService gives a service another name in its folder: the old one knows what it became, and its
+// newest version removes what runs.
+func TestRenamedService(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -544,9 +544,9 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// TestCasesRunWhereTheySay runs a case in each stage but the last one, where only
+// TestCasesRunInTheirStages runs a case in each stage but the last one, where only
 // harmless ones run, unless the stage says otherwise.
-func TestCasesRunWhereTheySay(t *testing.T) {
+func TestCasesRunInTheirStages(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/cases/harmless.yaml"] = "case: nothing happens\nsend: {route: GET /a}\nexpect: [status == 200]\nno_side_effects: true\n"
@@ -574,7 +574,7 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 }
 
 // A gate says since when it is as it is, however often it is judged.
-func TestGatesSaySinceWhen(t *testing.T) {
+func TestGateTimes(t *testing.T) {
 	r, ahead := newRigAhead(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)

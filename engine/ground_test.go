@@ -41,10 +41,10 @@ func (r *rig) do(c *sql.Conn, text string) {
 	}
 }
 
-// TestOneSickPlaceStopsNothingElse lets a platform say nothing at all to one
+// TestOneUnhealthyScopeStopsNothingElse lets a platform say nothing at all to one
 // service, which sorts before another: the other is planned, deployed and proved;
 // the sick place is named, with since when, and gets well by itself.
-func TestOneSickPlaceStopsNothingElse(t *testing.T) {
+func TestOneUnhealthyScopeStopsNothingElse(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) {
 		o.Platforms["local"] = o.Platforms["local"].With(platform.Within(time.Second))
 	})
@@ -89,11 +89,10 @@ func TestOneSickPlaceStopsNothingElse(t *testing.T) {
 	})
 }
 
-// TestADatabaseThatCannotBeWritten keeps a deployment from writing down what came
-// of its steps: by a lock for longer than is waited for one, by writes that fail,
-// and by a lease that is taken away. It goes on by itself, and so does what comes
-// after it.
-func TestADatabaseThatCannotBeWritten(t *testing.T) {
+// TestReadOnlyDatabase keeps a deployment from writing down the outcome of its steps: by a lock for longer than
+// is waited for one, by writes that fail, and by a lease that is removed. It continues by itself, and so does
+// what comes after it.
+func TestReadOnlyDatabase(t *testing.T) {
 	for name, faults := range map[string]func(r *rig, c *sql.Conn) (end func()){
 		"a lock": func(r *rig, c *sql.Conn) func() {
 			r.do(c, `BEGIN IMMEDIATE`)
@@ -130,10 +129,10 @@ func TestADatabaseThatCannotBeWritten(t *testing.T) {
 	}
 }
 
-// TestAVersionIsDeliveredWithItsNumber lets the end of a build fail at its last
+// TestVersionNumberIsDelivered lets the end of a build fail at its last
 // write: neither the version nor its delivery is there, and the build is made
 // again. Versions of a former Rudmar that wait nowhere are delivered at the start.
-func TestAVersionIsDeliveredWithItsNumber(t *testing.T) {
+func TestVersionNumberIsDelivered(t *testing.T) {
 	r := newRig(t)
 	c := r.beside()
 	r.do(c, `CREATE TRIGGER full BEFORE UPDATE ON builds BEGIN SELECT raise(ABORT, 'disk full'); END`)
@@ -157,9 +156,9 @@ func TestAVersionIsDeliveredWithItsNumber(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// TestAPushIsBuiltOnce notes many pushes at once, again and again: each is built
+// TestPushIsBuiltOnce notes many pushes at once, again and again: each is built
 // once, and each branch has one push of it.
-func TestAPushIsBuiltOnce(t *testing.T) {
+func TestPushIsBuiltOnce(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	const pushes = 6
@@ -199,10 +198,9 @@ func TestAPushIsBuiltOnce(t *testing.T) {
 	}
 }
 
-// TestTwoReturnsAtOnce puts two earlier versions back at the same time, and
-// approves and refuses at the same time: one is heard, the other is told that
-// somebody was faster, and one version has settled.
-func TestTwoReturnsAtOnce(t *testing.T) {
+// TestConcurrentRollbacks puts two earlier versions back concurrently, and approves and refuses concurrently:
+// one is heard, the other is told that somebody was faster, and one version has settled.
+func TestConcurrentRollbacks(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -260,9 +258,9 @@ func atOnce(one, two func() error, errs *[2]error) {
 	group.Wait()
 }
 
-// TestCasesAreNotDoubled ends Rudmar while a case runs. After the start that one
+// TestCasesRunOnce ends Rudmar while a case runs. After the start that one
 // runs again, and says so; those that had an end are not called again.
-func TestCasesAreNotDoubled(t *testing.T) {
+func TestCasesRunOnce(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	for _, name := range []string{"first", "second", "third"} {
@@ -307,9 +305,9 @@ func TestCasesAreNotDoubled(t *testing.T) {
 	}
 }
 
-// TestEveryEventTwice publishes every event again and again, from before the push to
+// TestDuplicateEvents publishes every event again and again, from before the push to
 // the end: nothing is built, deployed, sent or proved twice.
-func TestEveryEventTwice(t *testing.T) {
+func TestDuplicateEvents(t *testing.T) {
 	r := newRig(t)
 	ctx, stop := context.WithCancel(t.Context())
 	var told sync.WaitGroup
@@ -355,9 +353,9 @@ func TestEveryEventTwice(t *testing.T) {
 	}
 }
 
-// TestArchivesAreMadeAgain takes archives away and alters them: the next build
-// makes them again from git, just as they were.
-func TestArchivesAreMadeAgain(t *testing.T) {
+// TestMissingArchivesAreRebuilt removes archives and alters them: the next build makes them again from git,
+// just unchanged.
+func TestMissingArchivesAreRebuilt(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -387,10 +385,10 @@ func TestArchivesAreMadeAgain(t *testing.T) {
 	}
 }
 
-// TestTheDataFolderIsGuarded starts a second Rudmar on a data folder, one on a
+// TestDataFolderIsLocked starts a second Rudmar on a data folder, one on a
 // newer database, and one whose keys are gone: each is refused, says what to do,
 // and nothing is lost.
-func TestTheDataFolderIsGuarded(t *testing.T) {
+func TestDataFolderIsLocked(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -432,9 +430,8 @@ func TestTheDataFolderIsGuarded(t *testing.T) {
 	}
 }
 
-// TestHealthIsTheTruth takes away one thing after another that Rudmar needs: it
-// is named, soon, whatever else stands still.
-func TestHealthIsTheTruth(t *testing.T) {
+// TestHealth removes one thing after another that Rudmar needs: it is named, soon, whatever else stands still.
+func TestHealth(t *testing.T) {
 	r := newRig(t)
 	wrong := func() string {
 		t.Helper()
@@ -487,10 +484,9 @@ func TestHealthIsTheTruth(t *testing.T) {
 		func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
 }
 
-// TestWhatIsOldGoes shows what goes by the rules and takes it away: plans that
-// were never run, logs, and archives that nothing needs. What runs, what was run
-// and what is new stays, and what went can be built again.
-func TestWhatIsOldGoes(t *testing.T) {
+// TestPruning shows what goes by the rules and removes it: plans that were never run, logs, and archives that
+// nothing needs. What runs, what was run and what is new stays, and what went can be built again.
+func TestPruning(t *testing.T) {
 	clock := time.Now
 	var ahead atomic.Int64
 	r := newRigWith(t, func(o *engine.Options) {

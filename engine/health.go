@@ -21,22 +21,22 @@ import (
 
 // What health is judged by.
 const (
-	leastDisk  = 512 << 20        // bytes that have to be left
-	stuckAfter = 10 * time.Minute // without getting on
-	askFor     = 2 * time.Second  // each thing
+	leastDisk  = 512 << 20        // bytes that must be free
+	stuckAfter = 10 * time.Minute // without progress
+	askFor     = 2 * time.Second  // of each kind
 )
 
 // Check is one thing that Rudmar needs.
 type Check struct {
 	What    string
-	Problem string // what is wrong, and what to do; "" where nothing is
+	Problem string // the problem and the remedy; "" if healthy
 }
 
 // PlatformHealth is how a platform does.
 type PlatformHealth struct {
 	Name  string
 	Kinds api.Kinds
-	Err   error // why it cannot be asked; nil where it answers
+	Err   error // why it is unreachable; nil if it responds
 }
 
 // Unhealthy is a place whose live cannot be seen.
@@ -59,8 +59,8 @@ func Serves(checks []Check) bool {
 	return !slices.ContainsFunc(checks, func(c Check) bool { return c.Problem != "" })
 }
 
-// Needs looks at what Rudmar needs for itself, within two seconds: once for all
-// who ask at the same time, since it writes.
+// Needs looks at what Rudmar needs for itself, within two seconds: once for all who ask concurrently, since it
+// writes.
 func (e *Engine) Needs(ctx context.Context) []Check {
 	checks, _, _ := e.needing.Do("", func() (any, error) { // there is no error
 		return e.needs(context.WithoutCancel(ctx)), nil
@@ -123,7 +123,7 @@ func (e *Engine) Health(ctx context.Context) (Health, error) {
 	return h, nil
 }
 
-// platforms asks all platforms at the same time.
+// platforms asks all platforms concurrently.
 func (e *Engine) platforms(ctx context.Context) []PlatformHealth {
 	ctx, cancel := context.WithTimeout(ctx, askFor)
 	defer cancel()

@@ -15,9 +15,9 @@ import (
 
 // Keep is how long an operator lets things be kept; 0 keeps them for good.
 type Keep struct {
-	Plans    time.Duration // that were never run
+	Plans    time.Duration // of plans that were never executed
 	Logs     time.Duration // of builds
-	Archives time.Duration // of versions that run nowhere, but the newest twenty
+	Archives time.Duration // of versions that are not deployed, except the newest twenty
 }
 
 // Pruned is what the rules let go.
@@ -27,8 +27,8 @@ type Pruned struct {
 	Bytes int64
 }
 
-// Tidy reports what goes by the rules of what is kept in a data folder, and takes
-// it away where do is set. Versions, what was run, and the journal stay.
+// Tidy reports what goes by the rules of what is kept in a data folder, and removes it where do is set.
+// Versions, what was run, and the journal stay.
 func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) ([]Pruned, error) {
 	since := func(d time.Duration) time.Time {
 		if d <= 0 {
@@ -59,7 +59,7 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 	for _, a := range archives {
 		file := build.ArchiveFile(filepath.Join(dir, artifactsFolder), a.Digest)
 		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
-			continue // it went before
+			continue // deleted before
 		}
 		gone.Count, gone.Bytes = gone.Count+1, gone.Bytes+a.Bytes
 		if do {
@@ -75,7 +75,7 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 	return out, errs
 }
 
-// tidyEvery is how often what is old is taken away.
+// tidyEvery is how often what is old is removed.
 const tidyEvery = 6 * time.Hour
 
 // pruneLoop keeps down what is old, by the operator's rules, until the context ends.

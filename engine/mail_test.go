@@ -64,7 +64,7 @@ func (p *postbox) serve(t *testing.T) string {
 
 // Notifications go out as e-mail by the operator's server: the sentence, and the signed event
 // beside it; what the server does not take now is tried again.
-func TestNoticesByMail(t *testing.T) {
+func TestNotificationsByMail(t *testing.T) {
 	box := &postbox{}
 	server := box.serve(t)
 	r := newRigWith(t, func(o *engine.Options) {
@@ -117,7 +117,7 @@ func TestNoticesByMail(t *testing.T) {
 
 // Without a server there is no e-mail, and whoever wants it is told so; with one that
 // offers no TLS nothing is sent unless the operator allows it.
-func TestMailIsTheOperators(t *testing.T) {
+func TestMailConfiguration(t *testing.T) {
 	r := newRig(t)
 	to := notice.NewTarget{Name: "post", URL: "mailto:growers@brambleford.invalid"}
 	if _, err := r.Notifications.Add(t.Context(), to, "k", "wren"); !errors.Is(err, notice.ErrNotificationTarget) || !strings.Contains(err.Error(), "--mail-server") {

@@ -83,9 +83,8 @@ func (h *host) commit(branch string, files map[string]string, args ...string) {
 	h.git(h.work, "push", "--quiet", "--force", filepath.Join(h.dir, "farm.git"), "HEAD:refs/heads/"+branch)
 }
 
-// A repository follows another one, real git to real git: by notices that are signed, with
-// credentials that are sealed, by the rules of a push; what cannot be had or taken now is
-// told and tried again.
+// A repository follows another one, real git to real git: by notices that are signed, with credentials that are
+// encrypted, by the rules of a push; what cannot be had or taken now is told and tried again.
 func TestMirror(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
@@ -154,7 +153,7 @@ func TestMirror(t *testing.T) {
 	if n, err := r.Store.NewestVersion(ctx, "frostline"); err != nil || n != 2 {
 		t.Errorf("it was built: %d %v", n, err)
 	}
-	// History that was written anew is, too, and a branch that no stage takes is not.
+	// History that was written again is, too, and a branch that no stage takes is not.
 	h.commit("main", map[string]string{"b/function.yaml": fn("b", "memory: 192 MiB\n")}, "--amend")
 	h.commit("side", map[string]string{"b/main.py": "def run(call): return 'side'\n"})
 	r.Mirrors.Now("brambleford")

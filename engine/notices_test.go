@@ -18,7 +18,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// receiver takes notices, and answers as a test wants.
+// receiver takes notifications, and answers as a test wants.
 type receiver struct {
 	mu     sync.Mutex
 	got    []*http.Request
@@ -52,9 +52,9 @@ func (r *receiver) count() int {
 	return len(r.got)
 }
 
-// What happens is told as signed CloudEvents, in the order in which it happened, to
-// whoever wants it; also where it could not be told at first.
-func TestNotices(t *testing.T) {
+// What happens is reported as signed CloudEvents, in the order in which it happened, to whoever wants it; also
+// where it could not be told at first.
+func TestNotifications(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
 	board := newReceiver(t, func(int) int { return 204 })
@@ -102,9 +102,9 @@ func TestNotices(t *testing.T) {
 	}
 }
 
-// One that does not answer is tried again, keeps no other, and can be sent again by
-// hand; a redirect is not followed.
-func TestNoticesThatFail(t *testing.T) {
+// One that does not answer is tried again, keeps no other, and can be sent again manually; a redirect is not
+// followed.
+func TestFailedNotifications(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
 	sick := newReceiver(t, func(n int) int { return 500 })
@@ -149,7 +149,7 @@ func TestNoticesThatFail(t *testing.T) {
 }
 
 // Nothing is sent to addresses that point inside, whatever name leads there.
-func TestNoticesStayOutside(t *testing.T) {
+func TestNotificationAddresses(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	for address, want := range map[string]error{

@@ -14,7 +14,7 @@ import (
 
 // A plan holds what it changes against what calls took, in its stage and in the one
 // before it, and says how much is lost with what it deletes.
-func TestPlansTellWhatWasSeen(t *testing.T) {
+func TestPlanObservations(t *testing.T) {
 	r, ahead := newRigAhead(t)
 	files := first()
 	delete(files, "a/cases/works.yaml")

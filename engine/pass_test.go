@@ -12,9 +12,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// A gate is passed over by those who may, with a reason and after a look, for one
-// version; what it has to have come through cannot be.
-func TestPassingOver(t *testing.T) {
+// A gate is overrode by those who may, with a reason and after a look, for one version; what it has to have
+// come through cannot be.
+func TestOverridingGates(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.add(people.NewUser{Handle: "heron", Role: rights.Administrator})

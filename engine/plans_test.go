@@ -16,9 +16,8 @@ import (
 	"rudmar/platform"
 )
 
-// What is live and nobody's is drift, is left alone by plans, and goes by one that was
-// asked to take it away.
-func TestForeignResourcesAreTakenAway(t *testing.T) {
+// What is live and nobody's is drift, is left alone by plans, and goes by one that was asked to remove it.
+func TestDeletingUnmanagedResources(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -88,8 +87,8 @@ func byHand(r *rig, address, owner string) {
 	}
 }
 
-// A plan that was overtaken says by what: what was changed by hand since is named.
-func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
+// A plan that was superseded says by what: what was changed manually since is named.
+func TestOutdatedPlanNamesTheCause(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -123,7 +122,7 @@ func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 
 // What is left in a place is no step of its plans until its time is over; then it is
 // drift again.
-func TestLeftUntil(t *testing.T) {
+func TestDriftIgnoredUntil(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -182,7 +181,7 @@ func TestLeftUntil(t *testing.T) {
 
 // An edit that nobody has committed is planned against what is there, with code that
 // is not built yet.
-func TestSketch(t *testing.T) {
+func TestPlanOfEdits(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	r.push(files)
@@ -210,9 +209,9 @@ func TestSketch(t *testing.T) {
 	}
 }
 
-// What a folder would come to counts what git has otherwise than the newest version, and
-// what somebody edits on top of that: also a file that is new or gone.
-func TestSketchOfAFolder(t *testing.T) {
+// What a folder would come to counts what git has different from the newest version, and what somebody edits on
+// top of that: also a file that is new or gone.
+func TestPlanOfAFolder(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)

@@ -48,8 +48,8 @@ func (e *Engine) reconcile(ctx context.Context) {
 	}
 }
 
-// deliverRemaining makes versions of a service wait in their stages that were built
-// and wait nowhere. The oldest comes first, as they were built.
+// deliverRemaining makes versions of a service wait in their stages that were built and wait nowhere. The
+// oldest comes first, as it was built.
 func (e *Engine) deliverRemaining(ctx context.Context, s store.Service) error {
 	left, err := e.Store.Undelivered(ctx, s.Name)
 	if err != nil {

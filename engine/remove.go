@@ -9,9 +9,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// DeleteService takes a service off the list: its versions and its journal stay.
-// What still runs has to be taken away before, by a version of a commit without
-// it; until then the error is store.ErrInUse and says so.
+// DeleteService takes a service off the list: its versions and its journal stay. What still runs has to be
+// removed before, by a version of a commit without it; until then the error is store.ErrInUse and says so.
 func (e *Engine) DeleteService(ctx context.Context, service, by string) error {
 	standing, err := e.Store.Standing(ctx, service)
 	if err != nil {

@@ -20,9 +20,9 @@ func wantsKey() map[string]string {
 	return files
 }
 
-// TestWhatStoppedGoesOnByItself stops a delivery for want of a secret, and lets one fail
-// for want of cases that pass: the first goes on when it has come, the other goes back.
-func TestWhatStoppedGoesOnByItself(t *testing.T) {
+// TestFailedDeliveryResumes stops a delivery for want of a secret, and lets one fail for want of cases that
+// pass: the first continues when it has come, the other rolls back.
+func TestFailedDeliveryResumes(t *testing.T) {
 	r := newRig(t)
 	r.push(wantsKey())
 	if d := r.reaches(1, "trial", delivery.Failed); d.Missing != store.BlockedByPlan {
@@ -39,8 +39,8 @@ func TestWhatStoppedGoesOnByItself(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// What stopped goes on while a newer version waits for somebody's word.
-func TestWhatStoppedGoesOnBesideWhatWaits(t *testing.T) {
+// What stopped continues while a newer version waits for somebody's word.
+func TestFailedDeliveryResumesBesideWaitingOne(t *testing.T) {
 	r := newRig(t)
 	r.push(wantsKey())
 	r.reaches(1, "trial", delivery.Failed)
@@ -56,7 +56,7 @@ func TestWhatStoppedGoesOnBesideWhatWaits(t *testing.T) {
 
 // What is still missed is looked for again and again, less and less often, and found
 // without anybody's word: here the clock moves on by more than it waits at most.
-func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
+func TestMissedWorkIsFound(t *testing.T) {
 	var ahead atomic.Int64
 	r := newRigWith(t, func(o *engine.Options) {
 		o.ObserveEvery = time.Hour // so that only who plans looks at live
@@ -71,7 +71,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 	})
 	r.push(wantsKey())
 	stopped := r.reaches(1, "trial", delivery.Failed)
-	for range 3 { // in vain
+	for range 3 { // unsuccessfully
 		before := planned.Load()
 		ahead.Add(int64(2 * time.Minute))
 		r.Line.AdvanceSoon()
@@ -90,7 +90,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 
 // A target on a platform that is not connected, or that lacks a function's runtime, stops a
 // version, and it is said which.
-func TestWhatAPlatformDoesNotHave(t *testing.T) {
+func TestUnsupportedKinds(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "target: local/north", "target: moon/north", 1)
@@ -116,9 +116,9 @@ func TestWhatAPlatformDoesNotHave(t *testing.T) {
 	}
 }
 
-// TestAPlatformThatFailsForAWhile answers 503s and 500s to a plan, to steps and
+// TestTransientPlatformFailure answers 503s and 500s to a plan, to steps and
 // to cases: the delivery takes its time, and arrives.
-func TestAPlatformThatFailsForAWhile(t *testing.T) {
+func TestTransientPlatformFailure(t *testing.T) {
 	r := newRig(t)
 	var failed [3]atomic.Int64
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {

@@ -86,9 +86,9 @@ func (r *rig) shift(version int) store.Shift {
 	return v
 }
 
-// A version that is worse than the one before goes back by itself, by what the judge
-// says, and soon gets no call any more; one that is as good gets all of them.
-func TestShiftGoesOnAndBack(t *testing.T) {
+// A version that is worse than the one before rolls back by itself, by what the judge says, and soon gets no
+// call any more; one that is as good gets all of them.
+func TestShiftAdvancesAndRollsBack(t *testing.T) {
 	r := newRig(t)
 	r.push(shifted("1s", firstAnswer))
 	r.reaches(1, "trial", delivery.Settled)
@@ -137,9 +137,8 @@ func TestShiftGoesOnAndBack(t *testing.T) {
 	}
 }
 
-// A shift can be held, let go on, and taken back by those who may; the judge has a
-// word all the same.
-func TestShiftBySomebodysWord(t *testing.T) {
+// A shift can be held, let continue, and taken back by those who may; the judge has a word all the same.
+func TestShiftByHand(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.push(shifted("10m", firstAnswer))
@@ -169,7 +168,7 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 0 {
 		t.Errorf("%v: %+v", err, drift)
 	}
-	// What somebody changes by hand meanwhile is not put right by moving calls: nobody agreed to it.
+	// What somebody changes manually meanwhile is not put right by moving calls: nobody agreed to it.
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
 	if _, err := r.platform.Put(ctx, scope, "identity/a", platform.Change{Key: "hand",
 		Attributes: map[string]any{"owner": "somebody-else"}}); err != nil {
@@ -183,7 +182,7 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 1 {
 		t.Errorf("moving calls put right what was changed outside Rudmar: %v %+v", err, drift)
 	}
-	// Closed in the middle, it goes on where it was.
+	// Closed in the middle, it continues where it was.
 	must(t, r.Engine.Close())
 	r.start()
 	if d := r.reaches(2, "trial", delivery.Shifting); d.Version != 2 || r.shift(2).Share() != 50 {
@@ -201,9 +200,9 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	}
 }
 
-// A version without a shift whose cases fail goes back too, and nobody else's word
-// is needed; the first of a stage has nowhere to go and stops.
-func TestFailedCasesGoBack(t *testing.T) {
+// A version without a shift whose cases fail rolls back too, and nobody else's word is needed; the first of a
+// stage has nowhere to go and stops.
+func TestFailedCasesRollBack(t *testing.T) {
 	r := newRig(t)
 	files := shifted("1m", firstAnswer)
 	files["rudmar.yaml"] = strings.Replace(files["rudmar.yaml"], ", shift: {steps: [20%, 50%], every: 1m}", "", 1)
@@ -262,7 +261,7 @@ func TestFailedCasesGoBack(t *testing.T) {
 }
 
 // The judge knows what the old revision did in the day before.
-func TestAShiftKnowsTheDayBefore(t *testing.T) {
+func TestShiftReadsThePreviousDay(t *testing.T) {
 	r := newRig(t)
 	files := shifted("10m", "def run(call):\n    if call.event.get('frost'): raise ValueError('frozen')\n    return 'first'\n")
 	files["b/function.yaml"], files["b/main.py"] = fn("b", ""), firstAnswer // it stays as it is
@@ -303,8 +302,8 @@ func TestAShiftKnowsTheDayBefore(t *testing.T) {
 	}
 }
 
-// Where nobody calls, a shift goes on by time.
-func TestShiftWithoutCalls(t *testing.T) {
+// Where nobody calls, a shift continues by time.
+func TestShiftWithoutTraffic(t *testing.T) {
 	r := newRig(t)
 	r.push(shifted("1s", firstAnswer))
 	r.reaches(1, "trial", delivery.Settled)
@@ -317,10 +316,9 @@ func TestShiftWithoutCalls(t *testing.T) {
 	}
 }
 
-// What people agreed to is what a shift does: that a revision gets its calls in steps is
-// nothing else. A step that the platform refuses stops it, says so, and goes on when
-// somebody asks.
-func TestAgreedShift(t *testing.T) {
+// What people agreed to is what a shift does: that a revision gets its calls in steps is nothing else. A step
+// that the platform refuses stops it, says so, and continues when somebody asks.
+func TestApprovedShift(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.push(map[string]string{

@@ -13,7 +13,7 @@ import (
 // The rules that stand in a stage are those of the version that has settled there: one
 // that came in and stopped brings none. What its cases came to is told once, however
 // often they ran; and they see what the function wrote, not what the platform did.
-func TestWhatStoppedDoesNotStand(t *testing.T) {
+func TestFailedDeliveryIsNotDeployed(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/main.py"] = "def run(call):\n    print('hello')\n    return 'a'\n"
@@ -63,7 +63,7 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 
 // Rules may speak of what closes, of what another function answers, and of what is
 // brought about through others.
-func TestRulesOfWhatPlansMean(t *testing.T) {
+func TestRulesOverImpact(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "enter: {when: push}}", "enter: {when: push}, gates: {rules: "+
@@ -89,10 +89,9 @@ func TestRulesOfWhatPlansMean(t *testing.T) {
 	}
 }
 
-// A push to a branch of its own, whose manifest makes a stage take that branch, does not
-// come in: the rules that stand there say from which branch, and the gate says from which
-// one it was built.
-func TestABranchOfItsOwn(t *testing.T) {
+// A push to a branch of its own, whose manifest makes a stage take that branch, does not come in: the rules
+// that are there say from which branch, and the gate says from which one it was built.
+func TestStageBranch(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.push(first())

@@ -9,9 +9,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// VersionStatus returns what a hook asks to tell how a version goes on: how it stands in
-// its stages, and what each waits for. It reads what was written down, and judges
-// nothing.
+// VersionStatus returns what a hook asks to tell how a version continues: how it stands in its stages, and what
+// each waits for. It reads what was written down, and judges nothing.
 func VersionStatus(s *store.Store) func(ctx context.Context, service string, version int) (
 	[]source.StageStatus, error) {
 	return func(ctx context.Context, service string, version int) ([]source.StageStatus, error) {

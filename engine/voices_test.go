@@ -18,7 +18,7 @@ import (
 
 // An approval that would not count is refused, and says why; one of somebody whose
 // account is closed since counts no more.
-func TestApprovalsThatDoNotCount(t *testing.T) {
+func TestInvalidApprovals(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.add(people.NewUser{Handle: "teasel", Role: rights.Approver, Groups: []string{"growers"}})
@@ -65,7 +65,7 @@ func TestApprovalsThatDoNotCount(t *testing.T) {
 // Rules see all that docs/manifest.md says of plans and what follows from them: each of
 // these lets nothing through, and a version that does all of it is held by each, by what
 // it does.
-func TestRulesSeeWhatFollows(t *testing.T) {
+func TestRulesOverPlan(t *testing.T) {
 	r := newRig(t)
 	rules := map[string]string{ // what a rule finds by its name
 		"plan.steps": "function/d", "plan.creates": "identity/d", "plan.updates": "function/a", "plan.deletes": "identity/c",
@@ -114,9 +114,9 @@ func TestRulesSeeWhatFollows(t *testing.T) {
 	}
 }
 
-// Whoever takes away the stage that another comes after does not keep versions out of that
-// one for ever: nothing is left to come through.
-func TestTheStageBeforeIsTakenAway(t *testing.T) {
+// Whoever removes the stage that another comes after does not keep versions out of that one for ever: nothing
+// is left to come through.
+func TestPreviousStageIsRemoved(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	files := first()
@@ -147,9 +147,9 @@ func TestTheStageBeforeIsTakenAway(t *testing.T) {
 	r.reaches(3, "live", delivery.Settled)
 }
 
-// A plan is not run with another secret than it was made with, and says so: before it is
-// begun, and where the secret is set in between.
-func TestASecretThatIsSetInBetween(t *testing.T) {
+// A plan is not run with another secret than it was made with, and says so: before it is started, and where the
+// secret is set in between.
+func TestSecretSetDuringWaiting(t *testing.T) {
 	r := newRig(t)
 	set := func(value string) {
 		t.Helper()

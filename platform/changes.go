@@ -15,8 +15,8 @@ import (
 // followFor bounds how long an operation is waited for.
 const followFor = 30 * time.Minute
 
-// PendingError tells that an operation still waited when it was given up on. It
-// may end later: the same request with the same key follows it again.
+// PendingError reports that an operation still waited when it was given up on. It may end later: the same
+// request with the same key follows it again.
 type PendingError struct{ Operation api.Operation }
 
 func (u *PendingError) Error() string {
@@ -27,13 +27,13 @@ func (u *PendingError) Error() string {
 // Change is a resource as it is to be.
 type Change struct {
 	Key         string // of idempotency
-	Match       string // the tag that it has to have now; "" for any
+	Match       string // the tag that it must have now; "" for any
 	Attributes  map[string]any
 	Secrets     map[string]string
 	Version     int
 	RenamedFrom string // of an identity: the function's former name
-	Fence       int64  // of the lease under which it is asked for; 0 for none
-	Replace     bool   // what cannot change in place may differ: the new one is put in place of the old
+	Fence       int64  // the lease under which it is requested; 0 for none
+	Replace     bool   // attributes that cannot change in place can differ: the new resource replaces the old one
 }
 
 // Put makes a resource be as wished, and waits until it is.
@@ -65,8 +65,8 @@ func (c *Client) Delete(ctx context.Context, s Scope, address string, w Change) 
 	return err
 }
 
-// change asks for a change, and follows its operation where the platform takes
-// its time. How an operation failed is told as if it had been answered at once.
+// change asks for a change, and follows its operation where the platform takes its time. How an operation
+// failed is reported as if it had been answered at once.
 func (c *Client) change(ctx context.Context, send func(context.Context) (*http.Response, error)) (api.Resource, error) {
 	var out api.Resource
 	var op *api.Operation

@@ -30,7 +30,7 @@ type Problem struct{ api.Problem }
 
 func (p *Problem) Error() string { return p.Detail }
 
-// Unreachable tells that the platform did not answer.
+// Unreachable reports that the platform did not answer.
 type Unreachable struct {
 	Address string
 	Err     error
@@ -61,13 +61,13 @@ func Transient(err error) bool {
 // takes that it calls.
 const answerFor = 15 * time.Second
 
-// Client talks to one platform. Every call has a deadline: a platform that stands
-// still is as one that is not there. Its methods may be called at the same time.
+// Client talks to one platform. Every call has a deadline: a platform that stands still is as one that is not
+// there. Its methods can be called concurrently.
 type Client struct {
 	address string
 	api     *api.Client
-	within  time.Duration // for an answer
-	// patience is how long it is tried again where the platform asks for that.
+	within  time.Duration // for a response
+	// patience is how long a request is repeated if the platform asks for that.
 	patience time.Duration
 
 	mu   sync.Mutex
@@ -77,7 +77,7 @@ type Client struct {
 // snapshotSeen is the newest snapshot of a scope, as it came: who asks gets one
 // of their own.
 type snapshotSeen struct {
-	tag  string // its ETag; "" where the platform gives none
+	tag  string // its ETag; "" if the platform sends none
 	body []byte
 }
 
@@ -182,8 +182,8 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 	})
 }
 
-// startTimes is how many times as long as for another answer a platform has to begin
-// a call and to tell what came of it, beside the function's own timeout.
+// startTimes is how many times as long as for another answer a platform has to begin a call and to tell the
+// outcome of it, beside the function's own timeout.
 const startTimes = 4
 
 // Invoke calls a function once, for a purpose: api.Case, api.Manual, or "" for a
@@ -324,7 +324,7 @@ func (c *Client) exchange(ctx context.Context, send func(context.Context) (*http
 // timer where the answer has no end.
 func (c *Client) exchangeWithin(ctx context.Context, within time.Duration,
 	send func(context.Context) (*http.Response, error), take func(*http.Response, *time.Timer) error) error {
-	var last error // what the platform said, rather than that it was asked too often
+	var last error // the platform's error, rather than that it throttled the request
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		ctx, cancel := context.WithCancelCause(ctx)
 		defer cancel(nil)
@@ -376,7 +376,7 @@ func isCutOff(err error) bool {
 // problemOf reads what a platform answered instead.
 func problemOf(response *http.Response) error {
 	var p Problem
-	text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10)) // what there is
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10)) // the supported features
 	if json.Unmarshal(text, &p.Problem) != nil || p.Detail == "" {
 		p.Detail = fmt.Sprintf("the platform responded %s", response.Status)
 	}

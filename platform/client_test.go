@@ -31,7 +31,7 @@ func answering(t *testing.T, answer http.HandlerFunc, options ...platform.Option
 
 // A platform that says nothing, breaks off, or answers what nobody can read is
 // one that does not answer: every call has an end, and may be tried again.
-func TestPlatformsThatDoNotAnswer(t *testing.T) {
+func TestUnreachablePlatforms(t *testing.T) {
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
 	for name, answer := range map[string]http.HandlerFunc{
 		"silent": func(_ http.ResponseWriter, q *http.Request) { <-q.Context().Done() },
@@ -69,7 +69,7 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 
 // How long a function takes that is called is for the caller to say; a platform that says
 // nothing for longer is as one that is not there.
-func TestCallsTakeTheirTime(t *testing.T) {
+func TestInvocationTimeout(t *testing.T) {
 	c := answering(t, func(w http.ResponseWriter, q *http.Request) {
 		wait := time.NewTimer(300 * time.Millisecond) // longer than the platform has for an answer
 		defer wait.Stop()
@@ -97,7 +97,7 @@ func TestCallsTakeTheirTime(t *testing.T) {
 
 // What a platform says is what a person reads, also after it was asked again and
 // again because it wanted to be.
-func TestThePlatformsOwnWordsAreKept(t *testing.T) {
+func TestPlatformErrorsAreKept(t *testing.T) {
 	asked := 0
 	c := answering(t, func(w http.ResponseWriter, _ *http.Request) {
 		asked++

@@ -20,7 +20,7 @@ type LogQuery struct {
 	Function, Revision, Invocation string
 	Since                          int64 // Unix milliseconds
 	After, Before                  int64 // ids of lines
-	Limit                          int   // the newest so many
+	Limit                          int   // the newest lines, up to this number
 }
 
 func (q LogQuery) params() *api.GetLogsParams {
@@ -60,7 +60,7 @@ func (c *Client) Follow(ctx context.Context, s Scope, q LogQuery, tell func(*api
 	return c.exchangeWithin(ctx, c.within, func(ctx context.Context) (*http.Response, error) {
 		return c.api.GetLogs(ctx, s.Region, s.Service, s.Stage, params)
 	}, func(r *http.Response, deadline *time.Timer) error {
-		deadline.Stop() // from here on it takes as long as it takes
+		deadline.Stop() // the stream has no deadline
 		for event, err := range sse.Read(r.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
 			if err != nil {
 				return &Unreachable{Address: c.address, Err: err}

@@ -101,7 +101,7 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 	return out
 }
 
-// observed reports what a function took of late, in each stage.
+// observed reports what a function took recently, in each stage.
 func (h *handlers) observed(ctx context.Context, service, function string) api.LineNote {
 	note := api.LineNote{Kind: api.Observed, Title: "Observed in the last hour", Fires: []int64{}, Lines: []string{}}
 	looks, err := h.engine.Watch.Observations(ctx, service)

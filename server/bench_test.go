@@ -78,9 +78,8 @@ func grown(b *testing.B, versions int) *handlers {
 	return &handlers{s}
 }
 
-// BenchmarkReading reads the stage line, the Board and the lists of a service
-// with 1,000 versions of 100 functions, whose platform hangs; and tells how much
-// longer each takes than with ten versions.
+// BenchmarkReading reads the stage line, the Board and the lists of a service with 1,000 versions of 100
+// functions, whose platform hangs; and reports how much longer each takes than with ten versions.
 func BenchmarkReading(b *testing.B) {
 	reads := []struct {
 		name string

@@ -17,8 +17,8 @@ import (
 // ahead is for how many days a stage's calendar is told.
 const ahead = 56
 
-// GetCalendar reports when a stage may be entered, by the rules that stand there; where there
-// are none yet, by those of the newest version.
+// GetCalendar reports when a stage may be entered, by the rules that are there; if there are none yet, by those
+// of the newest version.
 func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObject) (api.GetCalendarResponseObject,
 	error) {
 	stage, err := h.standingStage(ctx, r.Service, r.Stage)
@@ -30,7 +30,7 @@ func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObje
 	now := h.engine.Store.Now().UTC()
 	window := stage.Gates.Window
 	if window == nil {
-		window = &manifest.Window{} // it may be entered at any time
+		window = &manifest.Window{} // it can be entered at any time
 	}
 	parsed, err := timing.ParseWindow(window.Days, window.Hours, window.Zone)
 	if err != nil {
@@ -53,7 +53,7 @@ func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObje
 	return api.GetCalendar200TextcalendarResponse{Body: strings.NewReader(text), ContentLength: int64(len(text))}, nil
 }
 
-// standingStage returns a stage as the version has it that stands there, or the newest one.
+// standingStage returns a stage as the version has it that is there, or the newest one.
 func (h *handlers) standingStage(ctx context.Context, service, stage string) (*manifest.Stage, error) {
 	standing, err := h.engine.Store.Standing(ctx, service)
 	if err != nil {

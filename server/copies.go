@@ -47,7 +47,7 @@ func (h *handlers) DeleteCopy(ctx context.Context, r api.DeleteCopyRequestObject
 	return api.DeleteCopy204Response{}, h.engine.Copies.Remove(ctx, r.Service, r.Username, person.Handle, why)
 }
 
-// PutCopy brings somebody's copy in step with what they send.
+// PutCopy brings somebody's copy up to date with what they send.
 func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api.PutCopyResponseObject, error) {
 	if _, err := h.engine.Store.Service(ctx, r.Service); err != nil {
 		return nil, store.Missing(err, "service %s, which needs a pushed version first", r.Service)
@@ -104,7 +104,7 @@ func samplesOf(fn *manifest.Function, stage string, s *store.Store) []cases.Samp
 	return append(out, cases.Samples(fn, fn.At(stage), s.Now())...)
 }
 
-// ownCopy returns the copy of who asks, which has to be in step with a folder.
+// ownCopy returns the copy of who asks, which has to be up to date with a folder.
 func (s *Server) ownCopy(ctx context.Context, service string, act rights.Permission) (deploy.Private, error) {
 	if err := may(ctx, act, service, ""); err != nil {
 		return deploy.Private{}, err

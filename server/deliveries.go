@@ -42,7 +42,7 @@ func (h *handlers) ListDeliveries(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	judged, err := h.engine.Line.GateResults(ctx, r.Service, 0) // of all that wait
+	judged, err := h.engine.Line.GateResults(ctx, r.Service, 0) // of all waiting deliveries
 	if err != nil {
 		return nil, err
 	}
@@ -246,7 +246,7 @@ func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) 
 			Functions: p.Functions()}
 		wish := deploy.Request{Place: p.Base.Place, Version: p.Base.Version, Chosen: chosen}
 		if foreseen, err := h.engine.Planner.Foresee(ctx, wish); err == nil && foreseen.Digest == p.Digest {
-			p = foreseen // the same plan, with what was observed held against it
+			p = foreseen // the same plan, with new observations
 		}
 		t.Sentence = p.Summary()
 		if t.Impact, err = convert[[]api.ImpactLine](p.ImpactLines()); err != nil {

@@ -86,7 +86,7 @@ func (d *document) heading(n *ast.Heading, source []byte) {
 	}
 	id, _ := n.AttributeString("id")
 	name, _ := id.([]byte)
-	// A code's own heading is found by the code: RM1101 for "RM1101: unknown key".
+	// A diagnostic's heading is found by its code: RM1101 for "RM1101: unknown key".
 	if code, _, ok := strings.Cut(words.String(), ":"); ok && strings.HasPrefix(code, "RM") {
 		name = []byte(strings.ToLower(code))
 		n.SetAttributeString("id", name)

@@ -61,7 +61,7 @@ func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) 
 type sumsSince struct {
 	client *platform.Client
 	scope  platform.Scope
-	known  map[int64][]wire.MinuteSum // by Unix minutes
+	known  map[int64][]wire.MinuteSum // by minute since the Unix epoch
 }
 
 // sinceTimes is how many times a platform is asked for one list: what was changed by
@@ -71,13 +71,13 @@ const sinceTimes = 8
 func (h *handlers) newSince(place manifest.Place) *sumsSince {
 	client, scope, err := h.engine.Planner.Platform(place)
 	if err != nil {
-		client = nil // a platform that is not connected counts nothing
+		client = nil // a platform without a connection counts nothing
 	}
 	return &sumsSince{client, scope, map[int64][]wire.MinuteSum{}}
 }
 
-// calls counts a function's calls, and how many failed, since a time in Unix
-// milliseconds; none where the platform does not answer.
+// calls counts a function's calls, and how many failed, since a time in Unix milliseconds; none if the platform
+// does not answer.
 func (s *sumsSince) calls(ctx context.Context, function string, since int64) (calls, failed int) {
 	minute := since / time.Minute.Milliseconds()
 	sums, known := s.known[minute]
@@ -120,7 +120,7 @@ func (h *handlers) drifted(ctx context.Context, service string,
 		api.OrZero(p.Attribute), p.Stage, p.Target)
 }
 
-// IgnoreDrift writes down that what is live now is left.
+// IgnoreDrift writes down that the actual state now is left.
 func (h *handlers) IgnoreDrift(ctx context.Context,
 	r api.IgnoreDriftRequestObject) (api.IgnoreDriftResponseObject, error) {
 	if err := may(ctx, rights.Deploy, r.Service, r.Body.Place.Stage); err != nil {
@@ -160,11 +160,11 @@ func (h *handlers) UnignoreDrift(ctx context.Context,
 	return api.UnignoreDrift204Response{}, nil
 }
 
-// errNotTaken tells that an edit would not say what is live.
+// errNotTaken reports that an edit would not say the actual state.
 var errNotTaken = errors.New("the manifests cannot express this value; edit them manually")
 
-// CopyDrift returns the edit by which the manifest says what is live. It is tried
-// before it is given: the service with it becomes just that.
+// CopyDrift returns the edit by which the manifest says the actual state. It is tried before it is given: the
+// service with it becomes just that.
 func (h *handlers) CopyDrift(ctx context.Context,
 	r api.CopyDriftRequestObject) (api.CopyDriftResponseObject, error) {
 	_, d, attribute, err := h.drifted(ctx, r.Service, *r.Body)

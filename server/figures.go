@@ -96,7 +96,7 @@ func stepsOf(h metrics.Histogram) []api.DurationStep {
 	return out
 }
 
-// costOf returns what calls cost by a platform's price list; nil where it has none.
+// costOf returns what calls cost by a platform's price list; nil if it has none.
 func costOf(total metrics.Sum, limit int64, prices []wire.Price) (*api.Cost, error) {
 	rates := deploy.Rates(prices)
 	if rates.Currency == "" {

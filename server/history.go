@@ -124,7 +124,7 @@ func (h *handlers) authors(ctx context.Context, service string, version int,
 		}
 		text, err := folder.Read(file)
 		if err != nil {
-			continue // a reason can lie in a file of the version before
+			continue // a reason can be in a file of the previous version
 		}
 		last := strings.Count(string(text), "\n") + 1
 		numbers = slices.DeleteFunc(numbers, func(n int) bool { return n > last })

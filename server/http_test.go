@@ -22,7 +22,7 @@ import (
 )
 
 // What HTTP has words for is said in them (RFC 9110).
-func TestAnswersAreHTTPs(t *testing.T) {
+func TestHTTPSemantics(t *testing.T) {
 	s, db := stand(t, engine.Options{})
 	if err := s.engine.People.Add(t.Context(), people.NewUser{Handle: "wren", Role: "author", Password: "orchard-at-dawn"},
 		""); err != nil {
@@ -181,7 +181,7 @@ func TestAnswersAreHTTPs(t *testing.T) {
 }
 
 // The description is whole: each operation says what it does, who may, and that it may fail.
-func TestTheDescriptionIsWhole(t *testing.T) {
+func TestDescriptionIsComplete(t *testing.T) {
 	description, err := openapi3.NewLoader().LoadFromData(api.Description)
 	if err != nil {
 		t.Fatal(err)
@@ -218,7 +218,7 @@ func TestTheDescriptionIsWhole(t *testing.T) {
 }
 
 // Every type of problem leads to a heading, and every link between documents to a document.
-func TestDocumentsLeadSomewhere(t *testing.T) {
+func TestDocumentLinks(t *testing.T) {
 	all, err := readDocuments(docs.Files)
 	if err != nil {
 		t.Fatal(err)
@@ -256,8 +256,8 @@ func TestDocumentsLeadSomewhere(t *testing.T) {
 	}
 }
 
-// Lists go back a part at a time, and are narrowed by what is asked for.
-func TestListsInParts(t *testing.T) {
+// Lists roll back a part at a time, and are narrowed by what is asked for.
+func TestPagination(t *testing.T) {
 	s, db := stand(t, engine.Options{})
 	for _, text := range []string{
 		`INSERT INTO repositories (name, made_at) VALUES ('brambleford', 1)`,

@@ -16,7 +16,7 @@ const (
 	maxSignIn  = 4 << 10
 	maxRequest = 256 << 10
 	maxEdit    = 32 << 20 // files of an edit, or an event
-	// pushPause is how long a push may send nothing.
+	// pushPause is how long a push can send nothing.
 	pushPause = time.Minute
 )
 
@@ -47,7 +47,7 @@ func (s *Server) limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
 			return tooLarge(most)
 		}
 		control := http.NewResponseController(c.Response())
-		_ = control.SetReadDeadline(time.Now().Add(s.options.BodyTime)) // a connection that takes none has one of its own
+		_ = control.SetReadDeadline(time.Now().Add(s.options.BodyTime)) // a connection without deadlines has its own
 		body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, most))
 		if err != nil {
 			if int64(len(body)) >= most {
@@ -89,7 +89,7 @@ type steadyBody struct {
 }
 
 func (b *steadyBody) Read(p []byte) (int, error) {
-	_ = b.control.SetReadDeadline(time.Now().Add(pushPause)) // a connection that takes none has one of its own
+	_ = b.control.SetReadDeadline(time.Now().Add(pushPause)) // a connection without deadlines has its own
 	n, err := b.ReadCloser.Read(p)
 	_ = b.control.SetReadDeadline(time.Time{})
 	return n, err

@@ -15,7 +15,7 @@ import (
 )
 
 // What is too large is refused before it is read, and what comes too slowly ends.
-func TestBodiesAreLimited(t *testing.T) {
+func TestBodyLimits(t *testing.T) {
 	s := &Server{options: Options{BodyTime: 200 * time.Millisecond}}
 	read := make(chan int, 20)
 	router := echo.New()

@@ -61,8 +61,7 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	return f, err
 }
 
-// commit returns a commit by its hash, which never changes; the zero commit where
-// there is none.
+// commit returns a commit by its hash, which never changes; the zero commit if there is none.
 func (h *handlers) commit(ctx context.Context, repo source.Repository, hash string) (source.Commit, error) {
 	if known, ok := h.commits.Get(hash); ok || hash == "" {
 		return known, nil
@@ -89,7 +88,7 @@ func (h *handlers) manifests(ctx context.Context, f *view.Facts) error {
 	if f.Newest > 0 {
 		newest := f.Newest
 		if len(f.Deliveries) > 0 {
-			newest = f.Deliveries[0].Version // one that was pushed again may have an older number
+			newest = f.Deliveries[0].Version // a redelivered version can have a lower number
 		}
 		if f.Manifests, _, err = h.engine.Planner.Service(ctx, name, newest); err != nil {
 			return err
@@ -122,7 +121,7 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 	f.Left = map[string][]string{}
 	f.Records, f.Behind = map[manifest.Place][]store.FunctionStatus{}, map[string]map[string]int{}
-	changed := map[int]map[string]int{} // by version, what changed after it
+	changed := map[int]map[string]int{} // by version, its differences from the previous one
 	for _, stage := range f.Stages() {
 		there, _ := f.VersionIn(stage.Name)
 		var err error

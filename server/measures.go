@@ -8,8 +8,8 @@ import (
 	"rudmar/server/api"
 )
 
-// before is how much longer back it is read than is shown, so that a version that
-// settles again is not taken for a new one.
+// before is how much longer back it is read than is shown, so a version that settles again is not taken for a
+// new one.
 const before = 365 * 24 * time.Hour
 
 // GetDeliveryMetrics reports how a stage is delivered to.

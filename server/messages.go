@@ -54,7 +54,7 @@ func (h *handlers) onMessage(ctx context.Context, service, stage, target string,
 	if err := do(client, ctx, scope, id); err != nil {
 		return err
 	}
-	h.engine.Watch.ObserveSoon() // what waits for people has changed
+	h.engine.Watch.ObserveSoon() // the number of waiting messages changed
 	return h.engine.Store.Note(ctx,
 		store.Entry{Person: person.Handle, Service: service, Stage: stage, What: what,
 			Text: strconv.FormatInt(id, 10) + " on " + target})

@@ -54,7 +54,7 @@ func (m *collector) measure(next echo.HandlerFunc) echo.HandlerFunc {
 type states struct {
 	server *Server
 	serves *prometheus.Desc
-	work   map[string]*prometheus.Desc // by what [store.StateCount] calls it
+	work   map[string]*prometheus.Desc // by the names of [store.StateCount]
 }
 
 func newStates(s *Server) *states {

@@ -52,7 +52,7 @@ func (s *Server) maySee(r *http.Request, in signedIn) error {
 		}
 	}
 	if len(at) == 0 {
-		at = append(at, rights.Where{}) // what is about everything takes a token for everywhere
+		at = append(at, rights.Where{}) // operations without a service require a token for everywhere
 	}
 	for _, where := range at {
 		if err := deliver.May(in.person, rights.View, where.Service, where.Stage); err != nil {

@@ -89,8 +89,7 @@ func answersOf(o *openapi3.Operation) []contenttype.MediaType {
 	return out
 }
 
-// readOften are what pages ask for again and again: it has a tag, so that what has
-// not changed is not sent again.
+// readOften are what pages ask for again and again: it has a tag, so what has not changed is not sent again.
 var readOften = []string{"/stage-line", "/board", "/versions", "/deliveries", "/journal", "/builds", "/services", "/source"}
 
 // tagged answers 304 where a reader has what would be sent.

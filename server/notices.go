@@ -18,8 +18,8 @@ func hookOf(h store.NotificationTarget) api.NotificationTarget {
 		Stage:   h.Stage, Person: h.Person, CreatedAt: h.Made.UnixMilli()}
 }
 
-// ListNotificationTargets lists where notices go: to who looks after what they are about, for an
-// address can be what lets somebody in.
+// ListNotificationTargets lists where notifications go: to who looks after what they are about, for an address
+// can be what lets somebody in.
 func (h *handlers) ListNotificationTargets(ctx context.Context,
 	_ api.ListNotificationTargetsRequestObject) (api.ListNotificationTargetsResponseObject, error) {
 	list, err := h.engine.Store.NotificationTargets(ctx)
@@ -32,7 +32,7 @@ func (h *handlers) ListNotificationTargets(ctx context.Context,
 	return out, err
 }
 
-// CreateNotificationTarget sends notices somewhere.
+// CreateNotificationTarget sends notifications somewhere.
 func (h *handlers) CreateNotificationTarget(ctx context.Context,
 	r api.CreateNotificationTargetRequestObject) (api.CreateNotificationTargetResponseObject, error) {
 	w := notice.NewTarget{Name: r.Body.Name, URL: r.Body.Url, Kinds: r.Body.Types, Service: api.OrZero(r.Body.Service),
@@ -59,7 +59,7 @@ func (h *handlers) ownHook(ctx context.Context, id int64) (store.NotificationTar
 	return hook, may(ctx, rights.Administer, hook.Service, hook.Stage)
 }
 
-// DeleteNotificationTarget ends notices to somewhere.
+// DeleteNotificationTarget ends notifications to somewhere.
 func (h *handlers) DeleteNotificationTarget(ctx context.Context,
 	r api.DeleteNotificationTargetRequestObject) (api.DeleteNotificationTargetResponseObject, error) {
 	hook, err := h.ownHook(ctx, r.Id)
@@ -96,7 +96,7 @@ func (h *handlers) ListNotifications(ctx context.Context,
 	return out, nil
 }
 
-// ResendNotification sends a notice once more.
+// ResendNotification sends a notification once more.
 func (h *handlers) ResendNotification(ctx context.Context,
 	r api.ResendNotificationRequestObject) (api.ResendNotificationResponseObject, error) {
 	n, err := h.engine.Store.Notification(ctx, r.Id)

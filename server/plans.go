@@ -114,7 +114,7 @@ func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 	}
 	out, err := convert[api.Plan](struct {
 		*plan.Plan
-		Impact []plan.ImpactLine `json:"impact"` // in place of the impact without its sentences
+		Impact []plan.ImpactLine `json:"impact"` // replaces the impact without sentences
 	}{&part, append([]plan.ImpactLine{}, p.ImpactLines()...)})
 	if err != nil {
 		return out, err
@@ -186,7 +186,7 @@ func (h *handlers) GetPlanText(ctx context.Context,
 		lines[o.File] = append(lines[o.File], int(o.Line))
 	}
 	commits, err := h.authors(ctx, kept.Plan.Base.Service, kept.Plan.Base.Version, lines)
-	if err != nil && !errors.Is(err, store.ErrNotFound) { // of a version that is gone its plan can be read all the same
+	if err != nil && !errors.Is(err, store.ErrNotFound) { // the plan of a deleted version is still readable
 		return nil, err
 	}
 	var out strings.Builder

@@ -50,13 +50,13 @@ func problemOf(status int, detail string) api.Problem {
 func writeProblem(w http.ResponseWriter, p api.Problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
-	_ = json.NewEncoder(w).Encode(p) // whoever asked may be gone
+	_ = json.NewEncoder(w).Encode(p) // the client may have disconnected
 }
 
 // problem answers an error by RFC 9457.
 func (s *Server) problem(c *echo.Context, err error) {
 	if r, ok := c.Response().(*echo.Response); ok && r.Committed {
-		return // a stream that broke off
+		return // an interrupted stream
 	}
 	status, known := statusOf(err)
 	if !known {
@@ -75,7 +75,7 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if status == http.StatusUnauthorized {
 		c.Response().Header().Set("WWW-Authenticate", challenge(c.Request()))
 	}
-	if !known { // it may hold paths of the server
+	if !known { // it can contain paths of the server
 		p.Detail = "Rudmar could not do this; see its log"
 	}
 	if store.IsFault(err) {

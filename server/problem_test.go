@@ -19,9 +19,9 @@ import (
 	"rudmar/platform"
 )
 
-// What is wrong with Rudmar's own database is told as that, and as nothing that
-// whoever asked did wrong; "no rows" alone means that there is none.
-func TestDatabaseFaultsAreTold(t *testing.T) {
+// What is wrong with Rudmar's own database is reported as that, and as nothing that whoever asked did wrong;
+// "no rows" alone means that there is none.
+func TestDatabaseFaults(t *testing.T) {
 	dir := t.TempDir()
 	s, err := store.Open(t.Context(), dir, time.Now)
 	if err != nil {

@@ -24,7 +24,7 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 	if err != nil {
 		return nil, err
 	}
-	// What is committed comes first, so that the edit is what is remembered.
+	// The committed version is first, so the edit is what the cache keeps.
 	var committed check.Result
 	if len(r.Body.Files) > 0 {
 		committed = h.engine.Checks.Check(ctx, r.Service, folder)
@@ -76,7 +76,7 @@ func (h *handlers) inputs(ctx context.Context, service string, r check.Result, s
 	client, scope, err := h.engine.Planner.Platform(manifest.Place{Service: service, Stage: stage,
 		Target: r.Service.Stage(stage).Targets[0]})
 	if err != nil {
-		return in, units, nil // a target that is not there is told as a problem
+		return in, units, nil // a missing target is reported as a problem
 	}
 	if kinds, err := client.Kinds(ctx); err == nil {
 		in.Address = platform.RoutesAt(kinds, scope)

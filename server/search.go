@@ -45,7 +45,7 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 	if err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(versions, func(a, b store.Listed) int { // the number itself comes first
+	slices.SortStableFunc(versions, func(a, b store.Listed) int { // an exact number comes first
 		named := func(v store.Listed) bool { return slices.Contains(words, strconv.Itoa(v.Number)) }
 		switch {
 		case named(a) == named(b):
@@ -63,7 +63,7 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 	}
 	if m := facts.Manifests; m != nil {
 		for _, f := range m.Functions {
-			if in("function", "logs of", f.Name, f.About) { // a function's log is found with it
+			if in("function", "logs of", f.Name, f.About) { // a function's result includes its log
 				add(api.SearchResult{Kind: api.SearchResultKindFunction, Label: f.Name, Description: api.Optional(f.About)})
 			}
 		}

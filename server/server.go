@@ -33,9 +33,9 @@ type Options struct {
 	Address string
 	// BodyTime is how long a request may take to send its body; default 30 seconds.
 	BodyTime time.Duration
-	// Simulated tells that all platforms are simulated ones.
+	// Simulated means that all platforms are simulated.
 	Simulated bool
-	// Demo tells that this is the demo, whose people are known to everybody.
+	// Demo means that this is the demo, whose accounts are public.
 	Demo bool
 	Log  *slog.Logger
 }
@@ -49,7 +49,7 @@ type Server struct {
 	// large are plans with many steps, by their digests.
 	large *recent.Cache[string, *plan.Plan]
 
-	documents func() (map[string]document, error) // by name; read when they are first asked for
+	documents func() (map[string]document, error) // by name; loaded on first use
 }
 
 // remembered is how many commits are remembered.
@@ -97,7 +97,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	group.GET("/events", s.events, streamHead)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs, streamHead)
 	group.GET("/services/:service/copy/logs/stream", s.followCopyLogs, streamHead)
-	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound }) // so that what is asked otherwise is judged, too
+	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound }) // so other requests are checked, too
 	described := group.Group("", middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}), tagged,
 		echo.WrapMiddleware(validate))
 	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
@@ -107,7 +107,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	router.GET("/readyz", s.healthz)
 	router.GET("/metrics", echo.WrapHandler(measured.answers))
 	pages := echo.WrapHandler(page.Handler())
-	router.GET("/api", pages) // where people read what the API has
+	router.GET("/api", pages) // address of the API reference
 	router.GET("/*", pages)
 	s.handler = router
 	return s, nil

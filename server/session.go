@@ -40,7 +40,7 @@ func (s *Server) cookieName() (name string, secure bool) {
 
 type (
 	signedInKey struct{}
-	addressKey  struct{} // of somebody who signs in
+	addressKey  struct{} // of a sign-in request
 )
 
 type signedIn struct {
@@ -74,7 +74,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		case err != nil:
 			return err
 		}
-		c.SetRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, in))) // also for what is refused
+		c.SetRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, in))) // for rejected requests as well
 		if err := s.maySee(r, in); err != nil {
 			return err
 		}

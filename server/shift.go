@@ -10,8 +10,8 @@ import (
 	"rudmar/server/api"
 )
 
-// shift reports how a version came into a stage after another one; nil where the stage
-// does not move calls in shares, and it did not go back by itself.
+// shift reports how a version came into a stage after another one; nil if the stage does not move calls in
+// shares, and it did not roll back by itself.
 func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShift, error) {
 	v, err := h.engine.Store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(v.Steps) == 0 && v.Back == "" {

@@ -20,8 +20,7 @@ import (
 	wire "rudmar/platform/api"
 )
 
-// keepAlive is how often a stream says something, so that a page can tell a
-// quiet one from a lost one.
+// keepAlive is how often a stream says something, so a page can tell a quiet one from a lost one.
 const keepAlive = 10 * time.Second
 
 // comeBack is after how long a page that lost its stream asks for it again.
@@ -56,7 +55,7 @@ func newStream(c *echo.Context) *stream {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
-	_, _ = fmt.Fprintf(w, "retry: %d\n\n", comeBack.Milliseconds()) // whoever asked may be gone
+	_, _ = fmt.Fprintf(w, "retry: %d\n\n", comeBack.Milliseconds()) // the client may have disconnected
 	return &stream{w: w, control: http.NewResponseController(w)}
 }
 
@@ -136,7 +135,7 @@ func (s *Server) events(c *echo.Context) error {
 	}
 	out := newStream(c)
 	if err := out.send(last, "hello", struct{}{}); err != nil {
-		return nil // whoever listened is gone
+		return nil // the client has disconnected
 	}
 	tick := time.NewTicker(keepAlive)
 	defer tick.Stop()
@@ -175,7 +174,7 @@ type lineStream struct {
 	mu    sync.Mutex
 	held  []*wire.LogLine
 	timer *time.Timer
-	err   error // of sending what was held: who listened is gone
+	err   error // of the buffered data: the client has disconnected
 }
 
 func (s *lineStream) line(l *wire.LogLine) error {
@@ -230,7 +229,7 @@ func (s *Server) follow(c *echo.Context, client *platform.Client, scope platform
 	defer cancel()
 	query := platform.LogQuery{Function: c.QueryParam("function"), Limit: 200}
 	if last := c.Request().Header.Get("Last-Event-ID"); last != "" {
-		query.After, _ = strconv.ParseInt(last, 10, 64) // what is no number asks for the newest
+		query.After, _ = strconv.ParseInt(last, 10, 64) // anything but a number requests the newest lines
 	}
 	out := &lineStream{stream: newStream(c)}
 	defer out.stop()
@@ -248,7 +247,7 @@ func (s *Server) follow(c *echo.Context, client *platform.Client, scope platform
 			return err
 		})
 		if gone || ctx.Err() != nil || out.flush() != nil {
-			return nil // whoever followed has gone
+			return nil // the client has disconnected
 		}
 		if err != nil {
 			if err := out.send(query.After, "trouble", map[string]string{"detail": err.Error()}); err != nil {

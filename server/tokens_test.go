@@ -15,7 +15,7 @@ import (
 	"rudmar/server/api"
 )
 
-// asks asks a server as somebody: a handle with a password, or a token.
+// asks asks a server as somebody: a username with a password, or a token.
 type asks struct {
 	*testing.T
 	server *Server
@@ -81,7 +81,7 @@ func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 }
 
 // A token for one service reads and does nothing about another.
-func TestTokensReachWhatTheyAreFor(t *testing.T) {
+func TestTokenScopes(t *testing.T) {
 	a, _ := tokenStand(t)
 	text, _ := a.make("wren:"+password, `{"name": "nightly", "permissions": ["deploy"], "scopes": ["frostline/trial"]}`)
 	for _, tt := range []struct {
@@ -126,7 +126,7 @@ func TestTokensReachWhatTheyAreFor(t *testing.T) {
 	}
 }
 
-func TestTokensAreRefused(t *testing.T) {
+func TestInvalidTokens(t *testing.T) {
 	a, _ := tokenStand(t)
 	for wish, want := range map[string]int{
 		`{"name": "", "permissions": [], "scopes": []}`:                             400,
@@ -174,7 +174,7 @@ func TestTokensAreRefused(t *testing.T) {
 }
 
 // What its maker loses, a token loses; it runs out; closed people have none.
-func TestTokensEnd(t *testing.T) {
+func TestTokenExpiry(t *testing.T) {
 	a, later := tokenStand(t)
 	text, _ := a.make("wren:"+password, `{"name": "short", "permissions": ["write"], "scopes": [], "days": 2}`)
 	long, _ := a.make("wren:"+password, `{"name": "long", "permissions": ["write"], "scopes": [], "days": 90}`)
@@ -223,7 +223,7 @@ func TestTokensEnd(t *testing.T) {
 }
 
 // Wrong tokens are slowed like wrong passwords.
-func TestGuessingTokensIsSlowed(t *testing.T) {
+func TestGuessingTokensIsThrottled(t *testing.T) {
 	a, _ := tokenStand(t)
 	last := 0
 	for range 30 {

@@ -13,7 +13,7 @@ import (
 
 // What was asked once is kept, in a transaction, too, once that has ended; and what cannot
 // be committed is told, and is not there.
-func TestWhatIsKept(t *testing.T) {
+func TestStatementCache(t *testing.T) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db")+"?_pragma=foreign_keys(1)")
 	if err != nil {
 		t.Fatal(err)
@@ -58,7 +58,7 @@ func TestWhatIsKept(t *testing.T) {
 }
 
 // Who asks by a statement that is let go waits for no transaction that asks for another one.
-func TestLettingGo(t *testing.T) {
+func TestRelease(t *testing.T) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db"))
 	if err != nil {
 		t.Fatal(err)

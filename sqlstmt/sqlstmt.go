@@ -24,7 +24,7 @@ type DB struct {
 func Of(db *sql.DB) *DB {
 	known, err := lru.NewLRU[string, *sql.Stmt](most, nil)
 	if err != nil {
-		panic(err) // it has no place for anything: most is wrong
+		panic(err) // the cache has no room: usually a mistake
 	}
 	return &DB{DB: db, known: known}
 }
@@ -47,8 +47,8 @@ func (d *DB) keep(ctx context.Context, query string) (*sql.Stmt, error) {
 	if spare == nil {
 		return kept, nil
 	}
-	// Without the lock: closing waits for who goes by it, who may wait for a connection whose
-	// transaction asks for a statement.
+	// Without the lock: closing waits for its users, who may wait for a connection whose transaction requests a
+	// statement.
 	return kept, spare.Close()
 }
 
@@ -86,7 +86,7 @@ func (d *DB) QueryContext(ctx context.Context, query string, args ...any) (*sql.
 // QueryRowContext is sql.DB's, by a statement that is kept.
 func (d *DB) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
 	s, err := d.statement(ctx, query)
-	if err != nil { // the row says it in its own way
+	if err != nil { // the row reports the error
 		return d.DB.QueryRowContext(ctx, query, args...)
 	}
 	return s.QueryRowContext(ctx, args...)
@@ -97,7 +97,7 @@ func (d *DB) QueryRowContext(ctx context.Context, query string, args ...any) *sq
 type Tx struct {
 	*sql.Tx
 	db     *DB
-	missed *[]string // to be kept once it has ended, when its connection is free
+	missed *[]string // to cache it once the transaction has ended and its connection is free
 }
 
 // Within runs work in one transaction: all of it or none.
@@ -116,7 +116,7 @@ func (d *DB) Within(ctx context.Context, work func(tx Tx) error) error {
 	}
 	for _, query := range missed {
 		if _, err := d.keep(ctx, query); err != nil {
-			return nil // it was done all the same, and is tried again with the next
+			return nil // the work is done; releasing is retried with the next one
 		}
 	}
 	return nil

@@ -124,7 +124,7 @@ func TestManyStatements(t *testing.T) {
 	group.Wait()
 }
 
-// BenchmarkPrepared reports how much a statement that is kept takes of one that is read anew.
+// BenchmarkPrepared reports how much a statement that is kept takes of one that is read again.
 func BenchmarkPrepared(b *testing.B) {
 	d := open(b, 1)
 	const text = `SELECT name FROM sorts WHERE kept = ?1 AND name > ?2 ORDER BY name LIMIT ?3`

@@ -16,13 +16,13 @@ import (
 //go:embed files
 var files embed.FS
 
-// ErrRuntime tells that there is no starter for a runtime.
+// ErrRuntime reports that there is no starter for a runtime.
 var ErrRuntime = errors.New("no starter for this runtime")
 
 // Runtimes lists those that have a starter.
 func Runtimes() []string { return []string{"python", "node", "go"} }
 
-// ErrName tells that a name is none.
+// ErrName reports that a name is none.
 var ErrName = errors.New("a name has 1 to 40 lowercase letters, digits and hyphens and starts with a letter")
 
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)

@@ -10,7 +10,7 @@ import (
 )
 
 // A starter has no problem, and brings a route and a case.
-func TestStartersAreSound(t *testing.T) {
+func TestStartersAreValid(t *testing.T) {
 	for _, runtime := range starter.Runtimes() {
 		files, err := starter.Function("orchard-gate", runtime)
 		if err != nil {

@@ -7,9 +7,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// refused are the system calls that functions and builds have no business with:
-// mounting, namespaces, looking into other processes, keys, programs for the
-// kernel, the machine's clock and names, and what has opened doors of late.
+// refused are the system calls that functions and builds have no business with: mounting, namespaces, looking
+// into other processes, keys, programs for the kernel, the machine's clock and names, and what has opened doors
+// recently.
 func refused() []uint32 {
 	return append([]uint32{
 		unix.SYS_MOUNT, unix.SYS_UMOUNT2, unix.SYS_PIVOT_ROOT, unix.SYS_CHROOT, unix.SYS_UNSHARE, unix.SYS_SETNS,
@@ -49,10 +49,9 @@ const (
 	firstArgAt     = 16
 )
 
-// filter is the program that the kernel asks about each system call (seccomp,
-// classic BPF): calls of another architecture end the process, refused ones
-// fail with EPERM, and clone3, whose flags a filter cannot see, is said to be
-// unknown, so that clone is taken.
+// filter is the program that the kernel asks about each system call (seccomp, classic BPF): calls of another
+// architecture end the process, refused ones fail with EPERM, and clone3, whose flags a filter cannot see, is
+// said to be unknown, so clone is taken.
 func filter() []unix.SockFilter {
 	load := func(at uint32) unix.SockFilter {
 		return unix.SockFilter{Code: unix.BPF_LD | unix.BPF_W | unix.BPF_ABS, K: at}
@@ -68,7 +67,7 @@ func filter() []unix.SockFilter {
 	if otherABI != 0 {
 		out = append(out, jump(unix.BPF_JGE, otherABI, 0, 1), answer(fails(unix.EPERM)))
 	}
-	// Calls below the first that is refused go through at once, and the usual ones.
+	// System calls below the first rejected one pass at once, as do the usual ones.
 	first := slices.Min(append(refused(), unix.SYS_CLONE, unix.SYS_CLONE3))
 	out = append(out, jump(unix.BPF_JGE, first, 1, 0), answer(unix.SECCOMP_RET_ALLOW))
 	for _, number := range usual() {

@@ -4,7 +4,7 @@ import "golang.org/x/sys/unix"
 
 const (
 	architecture = unix.AUDIT_ARCH_X86_64
-	otherABI     = 0x4000_0000 // calls of the x32 ABI begin here
+	otherABI     = 0x4000_0000 // system calls of the x32 ABI start here
 )
 
 func usualHere() []uint32 {

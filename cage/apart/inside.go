@@ -34,7 +34,7 @@ func init() {
 	if len(os.Args) == 0 || os.Args[0] != Name && os.Args[0] != once {
 		return
 	}
-	runtime.LockOSThread() // privileges and filters are a thread's
+	runtime.LockOSThread() // privileges and filters belong to a thread
 	control := os.NewFile(controlFD, "control")
 	unix.CloseOnExec(controlFD)
 	var err error
@@ -43,7 +43,7 @@ func init() {
 	} else {
 		err = enter(control)
 	}
-	// It came here, so the command was not begun.
+	// Reaching this point means that the command was not started.
 	fmt.Fprintln(control, err)
 	os.Exit(125)
 }
@@ -166,11 +166,11 @@ func limit(s Spec) error {
 // new ones, and an end with whoever started it.
 func dropPrivileges(s Spec) error {
 	for c := 0; c <= unix.CAP_LAST_CAP; c++ {
-		_ = unix.Prctl(unix.PR_CAPBSET_DROP, uintptr(c), 0, 0, 0) // one that cannot be dropped is none that it has
+		_ = unix.Prctl(unix.PR_CAPBSET_DROP, uintptr(c), 0, 0, 0) // a capability that cannot be dropped does not exist
 	}
 	_ = unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0)
 	if s.Plan.Switch {
-		// Of this thread alone, which is the one that becomes the command.
+		// Applies to this thread only, which becomes the command.
 		if _, _, e := unix.RawSyscall(unix.SYS_SETGROUPS, 0, 0, 0); e != 0 {
 			return fmt.Errorf("leaving groups: %w", e)
 		}
@@ -183,7 +183,7 @@ func dropPrivileges(s Spec) error {
 		}
 	}
 	if s.Plan.Own {
-		// The user that is root in here gets no capabilities back by a start.
+		// The user that is root inside gains no capabilities when it starts a program.
 		const noRoot = 1<<0 | 1<<1 | 1<<2 | 1<<3 | 1<<5 // NOROOT, NO_SETUID_FIXUP and their locks; KEEP_CAPS locked
 		if err := unix.Prctl(unix.PR_SET_SECUREBITS, noRoot, 0, 0, 0); err != nil {
 			return fmt.Errorf("locking privileges: %w", err)
@@ -195,7 +195,7 @@ func dropPrivileges(s Spec) error {
 		uintptr(unsafe.Pointer(&none[0])), 0); e != 0 {
 		return fmt.Errorf("giving up capabilities: %w", e)
 	}
-	// Becoming another user forgets it.
+	// Changing the user resets it.
 	if err := unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0, 0, 0); err != nil {
 		return fmt.Errorf("ending with the keeper: %w", err)
 	}

@@ -96,8 +96,8 @@ func scratch(root string, size int64, who int, flags uintptr) error {
 	return nil
 }
 
-// show binds a file or folder of the machine into the tree, read-only, or makes
-// the link anew that it is. What is not there is left out.
+// show binds a file or folder of the machine into the tree, read-only, or makes the link again that it is. What
+// is not there is left out.
 func show(root, from, to string) error {
 	info, err := os.Lstat(from)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -110,7 +110,7 @@ func show(root, from, to string) error {
 	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 		return fmt.Errorf("showing %s: %w", from, err)
 	}
-	if info.Mode()&fs.ModeSymlink != 0 && to == from && strings.Count(from, "/") == 1 { // as /bin is one
+	if info.Mode()&fs.ModeSymlink != 0 && to == from && strings.Count(from, "/") == 1 { // /bin can be one
 		target, err := os.Readlink(from)
 		if err == nil {
 			err = os.Symlink(target, at)
@@ -180,7 +180,7 @@ func layer(root, to string, i, who int, own bool) error {
 		options += ",userxattr"
 	}
 	err := unix.Mount("layer", at, "overlay", unix.MS_NOSUID|unix.MS_NODEV, options)
-	if err != nil { // where the system has no layers, it begins empty
+	if err != nil { // without overlay support the folder starts empty
 		err = unix.Mount(upper, at, "", unix.MS_BIND, "")
 	}
 	if err != nil {
@@ -200,7 +200,7 @@ func seal(root string) error {
 	if err := unix.Unmount("/old", unix.MNT_DETACH); err != nil {
 		return fmt.Errorf("isolating the machine's files: %w", err)
 	}
-	_ = os.Remove("/old") // an empty folder tells nothing
+	_ = os.Remove("/old") // an empty folder reveals nothing
 	if err := unix.MountSetattr(unix.AT_FDCWD, "/", 0, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}); err != nil {
 		return fmt.Errorf("making the tree of files read-only: %w", err)
 	}

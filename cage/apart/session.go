@@ -23,18 +23,18 @@ type Request struct {
 	Collect string `json:"collect,omitempty"` // the files below a folder
 }
 
-// File is a file on its way in or out; its content follows the frame.
+// File is a file in progress in or out; its content follows the frame.
 type File struct {
 	Path       string `json:"path"`
 	Executable bool   `json:"executable,omitempty"`
 	Size       int64  `json:"size"`
 }
 
-// Answer is what came of a request.
+// Answer is the outcome of a request.
 type Response struct {
 	File  *File  `json:"file,omitempty"`
 	Error string `json:"error,omitempty"`
-	// Exit is how a command ended: 0 for well.
+	// Exit is the exit status of a command: 0 for success.
 	Exit int  `json:"exit,omitempty"`
 	End  bool `json:"end,omitempty"`
 }
@@ -44,9 +44,9 @@ type Step struct {
 	Command []string `json:"command"`
 	Env     []string `json:"env"`
 	Dir     string   `json:"dir"`
-	// Way gives it a way out for this command: an HTTP proxy, at ProxyAddress.
+	// Way gives this command network access through an HTTP proxy at ProxyAddress.
 	Way bool `json:"way,omitempty"`
-	// Mark is written behind its output, so that all of it has been read then.
+	// Mark is written after its output; once it is read, all output has been read.
 	Mark string `json:"mark,omitempty"`
 }
 
@@ -62,7 +62,7 @@ func serve(s Spec) error {
 	for {
 		var r Request
 		if err := ReceiveFrame(in, &r); err != nil {
-			os.Exit(0) // whoever asked is gone, or has all that was wanted
+			os.Exit(0) // the client disconnected, or has received everything that it asked for
 		}
 		var err error
 		a := Response{End: true}
@@ -72,7 +72,7 @@ func serve(s Spec) error {
 		case r.Run != nil:
 			a.Exit, err = runStep(s, *r.Run)
 			killOthers()
-			_, _ = os.Stdout.WriteString(r.Run.Mark) // whoever reads it is the keeper
+			_, _ = os.Stdout.WriteString(r.Run.Mark) // the keeper reads it
 		case r.Collect != "":
 			err = sendFiles(out, r.Collect)
 		}
@@ -148,7 +148,7 @@ func runStep(s Spec, step Step) (int, error) {
 	if err := SendFrame(mine, s); err != nil {
 		return 0, err
 	}
-	why, _ := io.ReadAll(io.LimitReader(mine, 4096)) // the other end is closed once the command is begun
+	why, _ := io.ReadAll(io.LimitReader(mine, 4096)) // the other end is closed once the command has started
 	err = cmd.Wait()
 	var ended *exec.ExitError
 	switch {
@@ -163,7 +163,7 @@ func runStep(s Spec, step Step) (int, error) {
 	return 0, err
 }
 
-// beginOne is how a command of a session is begun.
+// beginOne is how a command of a session is started.
 func beginOne(control *os.File) error {
 	var s Spec
 	if err := ReceiveFrame(control, &s); err != nil {
@@ -182,7 +182,7 @@ func socketFiles() (mine, theirs *os.File, err error) {
 
 // killOthers ends everything in the cage but this process, which is its first.
 func killOthers() {
-	_ = unix.Kill(-1, unix.SIGKILL) // there may be nothing
+	_ = unix.Kill(-1, unix.SIGKILL) // it may not exist
 	for {
 		if _, err := unix.Wait4(-1, nil, 0, nil); err != nil && !errors.Is(err, unix.EINTR) {
 			return
@@ -204,7 +204,7 @@ func forwardProxy() (closed func(), err error) {
 				return
 			}
 			if f, err := c.(*net.TCPConn).File(); err == nil {
-				_ = unix.Sendmsg(controlFD, []byte{'c'}, unix.UnixRights(int(f.Fd())), nil, 0) // whoever called sees it closed
+				_ = unix.Sendmsg(controlFD, []byte{'c'}, unix.UnixRights(int(f.Fd())), nil, 0) // the client sees a closed connection
 				f.Close()
 			}
 			c.Close()

@@ -12,16 +12,15 @@ package apart
 // Mount shows a file or folder of the machine inside of the cage.
 type Mount struct {
 	From string `json:"from"`
-	To   string `json:"to,omitempty"` // where; "" for the same path
-	// Layered lets the command write over it: what it writes lies in its private
-	// folder, and is gone with it.
+	To   string `json:"to,omitempty"` // the path inside; "" for the same path
+	// Layered lets the command write over it: the changes are in its private folder and are deleted with it.
 	Layered bool `json:"layered,omitempty"`
 }
 
 // Limits hold for all processes of a cage together. Zero is no limit.
 type Limits struct {
-	Memory    int64 `json:"memory,omitempty"`    // bytes, shared memory and private files too
-	Processes int   `json:"processes,omitempty"` // and threads
+	Memory    int64 `json:"memory,omitempty"`    // bytes, including shared memory and private files
+	Processes int   `json:"processes,omitempty"` // processes and threads
 	Scratch   int64 `json:"scratch,omitempty"`   // bytes of the private folder
 	OpenFiles int   `json:"open_files,omitempty"`
 }
@@ -30,16 +29,16 @@ type Limits struct {
 type Spec struct {
 	Command []string `json:"command"`
 	Env     []string `json:"env"`
-	// Dir is where it begins; "" for the private folder.
+	// Dir is the working directory; "" for the private folder.
 	Dir    string  `json:"dir,omitempty"`
 	Mounts []Mount `json:"mounts,omitempty"`
 	Limits Limits  `json:"limits"`
-	// Network gives it a way to public addresses; without it there is none.
+	// Network allows public addresses; without it there is no network.
 	Network bool `json:"network,omitempty"`
 
-	// What the keeper adds.
+	// Fields that the keeper adds.
 	Plan    Plan `json:"plan"`
-	Session bool `json:"session,omitempty"` // the cage stays, and commands are run in it one after another
+	Session bool `json:"session,omitempty"` // the cage persists and runs commands one after another
 }
 
 // Scratch is the private folder of a caged command: HOME and TMPDIR.
@@ -47,9 +46,9 @@ const Scratch = "/tmp"
 
 // Plan is which walls there are.
 type Plan struct {
-	Spaces bool `json:"spaces"` // namespaces, and a tree of files of its own
-	Own    bool `json:"own"`    // in a user namespace of an ordinary user
-	Switch bool `json:"switch"` // to another user
-	Filter bool `json:"filter"` // of system calls
-	User   int  `json:"user"`   // who, where Switch
+	Spaces bool `json:"spaces"` // namespaces, and a separate file tree
+	Own    bool `json:"own"`    // in an ordinary user's user namespace
+	Switch bool `json:"switch"` // whether the command runs as another user
+	Filter bool `json:"filter"` // a system call filter
+	User   int  `json:"user"`   // the user and group, with Switch
 }

@@ -61,7 +61,7 @@ func renderCommand() *cobra.Command {
 					return coded{exitUsage, fmt.Errorf("%s has no stage %q", r.Service.Name, stageName)}
 				}
 			}
-			// Secrets and addresses are known to a server only: their names stand for them.
+			// Secrets and addresses are known to a server only: their names are shown instead.
 			in := expand.Inputs{Secrets: map[string]string{}, Address: "(address of " + stage.Name + ")"}
 			for _, s := range r.Service.Secrets {
 				in.Secrets[s] = "(" + s + ")"

@@ -88,7 +88,7 @@ func (c *config) invocationRequest(cmd *cobra.Command, path, event, sample strin
 	}
 	wish.Event = nil
 	if sample == "" {
-		wish.Trigger = nil // what is made up comes by no trigger
+		wish.Trigger = nil // a generated event has no trigger
 	}
 	if err := json.Unmarshal(text, &wish.Event); err != nil {
 		return wish, coded{exitUsage, fmt.Errorf("the event is not valid JSON: %w", err)}
@@ -214,7 +214,7 @@ func (c *config) followLogs(cmd *cobra.Command, path string) error {
 			return nil
 		})
 		if cmd.Context().Err() != nil {
-			return nil // it was interrupted, which is how this ends
+			return nil // an interrupt is the regular end
 		}
 		var refused coded
 		if errors.As(err, &refused) {
@@ -234,8 +234,8 @@ func (c *config) followLogs(cmd *cobra.Command, path string) error {
 // maxLines is the most bytes of one event of a stream: log lines that came together.
 const maxLines = 16 << 20
 
-// stream reads server-sent events from the one after last on, and keeps in last
-// which came. It tells whether any came; what the server refused is coded.
+// stream reads server-sent events from the one after last on, and keeps in last which came. It reports whether
+// any came; what the server refused is coded.
 func (c *config) stream(ctx context.Context, path string, last *string,
 	each func(event string, data []byte) error) (got bool, err error) {
 	if err := c.findServer(); err != nil {
@@ -258,7 +258,7 @@ func (c *config) stream(ctx context.Context, path string, last *string,
 	defer response.Body.Close()
 	if response.StatusCode >= 400 && response.StatusCode < 500 {
 		var p api.Problem
-		_ = json.NewDecoder(response.Body).Decode(&p) // what is no problem has no more to say
+		_ = json.NewDecoder(response.Body).Decode(&p) // a response that is not a problem has no more details
 		return false, coded{exitFailed, fmt.Errorf("%s %s", response.Status, p.Detail)}
 	}
 	for event, err := range sse.Read(response.Body, &sse.ReadConfig{MaxEventSize: maxLines}) {

@@ -118,7 +118,7 @@ func (c *checking) service(service string) error {
 	options := check.Options{Offers: offlineOffers(), Stage: c.stage}
 	result := options.Service(folder)
 	if c.fix {
-		// Mending one thing can show another, such as a key behind a tab.
+		// A fix can reveal another problem, such as a key behind a tab.
 		for range 5 {
 			mended, err := mend(c.out, c.format, root, folder, result.Diagnostics)
 			if err != nil {

@@ -30,7 +30,7 @@ const usualLook = 3 * time.Second
 // config is everything that can be set. All defaults stand here.
 type config struct {
 	demo           bool // this is the demo
-	plays          bool // its traffic goes on
+	plays          bool // whether its traffic continues
 	data           string
 	listen         string
 	platformListen string
@@ -50,12 +50,12 @@ type config struct {
 	idle           time.Duration
 	python         string
 	verbose        bool
-	quiet          bool // nothing is logged: the command's own words are what matters
+	quiet          bool // nothing is logged: the command's own output matters
 
 	server, handle, passwordFile, ownTokenFile string
-	typed                                      string // the password, where it was typed
+	typed                                      string // the password, if it was typed
 
-	platformAt string // where the platform answers, once it does
+	platformAt string // the platform's address, once it responds
 }
 
 func (c *config) dataFlag(f *pflag.FlagSet, value string) {
@@ -187,7 +187,7 @@ func (c *config) token() (string, error) {
 // randomWord returns 192 random bits as text.
 func randomWord() string {
 	b := make([]byte, 24)
-	_, _ = rand.Read(b) // it never fails, says its documentation
+	_, _ = rand.Read(b) // documented never to fail
 	return hex.EncodeToString(b)
 }
 
@@ -218,10 +218,10 @@ func (c *config) password() (string, error) {
 	return strings.TrimRight(string(text), "\r\n"), nil
 }
 
-// dataFolder makes the folder of all data, or mends it, so that nobody else on
-// the machine looks into it: what it changes it says.
+// dataFolder makes the folder of all data, or mends it, so nobody else on the machine looks into it: what it
+// changes it says.
 func (c *config) dataFolder(log *slog.Logger) error {
-	whole, err := filepath.Abs(c.data) // what is run in other folders is told of this one
+	whole, err := filepath.Abs(c.data) // commands that run in other folders receive the absolute path
 	if err != nil {
 		return fmt.Errorf("finding the data folder: %w", err)
 	}
@@ -243,7 +243,7 @@ func (c *config) dataFolder(log *slog.Logger) error {
 		}
 		if name != c.data && d.IsDir() &&
 			slices.Contains([]string{"repositories", "run", "work", "artifacts", "compiled"}, d.Name()) {
-			return fs.SkipDir // files of git, of builds and of compilers, behind a folder that is closed
+			return fs.SkipDir // files of git, builds and compilers, in a folder that only this user can open
 		}
 		info, err := d.Info()
 		if errors.Is(err, fs.ErrNotExist) {

@@ -164,7 +164,7 @@ func deliveryShowCommand() *cobra.Command {
 			if err := c.ask(cmd.Context(), http.MethodGet, path, nil, &d); err != nil {
 				return err
 			}
-			why := d.Place.Reason + api.OrZero(d.Place.BlockedBy) // of what waits there is only the latter
+			why := d.Place.Reason + api.OrZero(d.Place.BlockedBy) // a waiting version has only the latter
 			if why != "" {
 				why = ": " + why
 			}

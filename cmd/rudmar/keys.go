@@ -22,8 +22,8 @@ import (
 // interrupt is what Ctrl-C gives where a terminal sends each key as it is pressed.
 const interrupt = 3
 
-// readKeys returns keys as they are pressed: from a terminal each at once, from
-// elsewhere each letter that comes. restore puts the terminal back as it was.
+// readKeys returns keys as they are pressed: from a terminal each at once, from elsewhere each letter that
+// comes. restore puts the terminal back unchanged.
 func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, restore func()) {
 	restore = func() {}
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
@@ -58,7 +58,7 @@ func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, 
 	return out, restore
 }
 
-// crlfWriter writes to a terminal that does not go back to the first column by itself.
+// crlfWriter writes to a terminal that does not roll back to the first column by itself.
 type crlfWriter struct{ io.Writer }
 
 func (r crlfWriter) Write(p []byte) (int, error) {
@@ -66,7 +66,7 @@ func (r crlfWriter) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
-// onKey does what a key stands for, and tells whether that ends it.
+// onKey does what a key stands for, and reports whether that ends it.
 func (w *watcher) onKey(ctx context.Context, key rune) (end bool, err error) {
 	switch {
 	case key == 'q' || key == interrupt:
@@ -116,7 +116,7 @@ func (w *watcher) call(ctx context.Context, function string) error {
 	return nil
 }
 
-// cases runs the saved cases, and tells whether all passed.
+// cases runs the saved cases, and reports whether all passed.
 func (w *watcher) cases(ctx context.Context) (bool, error) {
 	var runs []api.CaseRun
 	if err := w.askLong(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/cases", nil, &runs); err != nil {
@@ -147,7 +147,7 @@ func (w *watcher) followLog(ctx context.Context) {
 	path := "/services/" + url.PathEscape(w.service) + "/copy/logs/stream"
 	begun := time.Now()
 	for ctx.Err() == nil {
-		_, _ = w.stream(ctx, path, &last, func(event string, data []byte) error { // it is taken up again, whatever ended it
+		_, _ = w.stream(ctx, path, &last, func(event string, data []byte) error { // it continues after any interruption
 			if event != "lines" {
 				return nil
 			}
@@ -158,7 +158,7 @@ func (w *watcher) followLog(ctx context.Context) {
 			w.writing.Lock()
 			defer w.writing.Unlock()
 			for _, l := range lines {
-				if l.At >= begun.UnixMilli() { // not what it wrote before
+				if l.At >= begun.UnixMilli() { // not the lines before
 					printLines(w.out, []api.LogLine{l})
 				}
 			}

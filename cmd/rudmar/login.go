@@ -44,7 +44,7 @@ func keptLogin() (login, error) {
 	var l login
 	file, err := loginFile()
 	if err != nil {
-		return l, nil // a machine without such a folder keeps nothing
+		return l, nil // without a configuration folder nothing is stored
 	}
 	text, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -59,8 +59,8 @@ func keptLogin() (login, error) {
 	return l, nil
 }
 
-// sign puts on a request who asks: a token, a handle with its password, or what
-// rudmar login kept. What was kept for one server is sent to no other.
+// sign puts on a request who asks: a token, a username with its password, or what rudmar login kept. What was
+// kept for one server is sent to no other.
 func (c *config) sign(r *http.Request) error {
 	token, err := c.ownToken()
 	if err != nil {
@@ -161,7 +161,7 @@ func (c *config) logIn(cmd *cobra.Command, name string, days int) error {
 		return err
 	}
 	for _, t := range list {
-		if t.Name == name { // of a login before, whose token nobody has any more
+		if t.Name == name { // of a previous login, whose token no longer exists
 			if err := c.ask(ctx, http.MethodDelete, fmt.Sprintf("/account/tokens/%d", t.Id), nil, nil); err != nil {
 				return err
 			}

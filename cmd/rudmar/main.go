@@ -30,10 +30,10 @@ const (
 	exitUsage   = 2
 	exitProblem = 3 // the manifests have errors
 	exitChanges = 4 // a plan has steps
-	exitBlocked = 5 // a plan has problems that stop it
+	exitBlocked = 5 // a plan has blockers
 )
 
-// coded is an error with an exit code. One without text was told already.
+// coded is an error with an exit code. One without text was already reported.
 type coded struct {
 	code int
 	err  error

@@ -276,7 +276,7 @@ func TestAttributeValues(t *testing.T) {
 	}
 }
 
-func TestBusyAddressIsToldWithItsFlag(t *testing.T) {
+func TestBusyAddressNamesItsFlag(t *testing.T) {
 	l, err := listen("127.0.0.1:0", "--listen")
 	if err != nil {
 		t.Fatal(err)
@@ -288,7 +288,7 @@ func TestBusyAddressIsToldWithItsFlag(t *testing.T) {
 }
 
 // A server that is stopped is waited for, but not for ever.
-func TestAServerThatSaysNothing(t *testing.T) {
+func TestUnresponsiveServer(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() }))
 	defer server.Close()
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
@@ -368,7 +368,7 @@ func TestRenderNewAndSchema(t *testing.T) {
 }
 
 // A data folder that others could look into is closed at the start, and that is said.
-func TestDataFolderIsClosed(t *testing.T) {
+func TestDataFolderPermissions(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "data")
 	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "platform"), 0o755),
 		os.WriteFile(filepath.Join(dir, "secret.key"), []byte("x"), 0o644),
@@ -408,7 +408,7 @@ func TestDataFolderIsClosed(t *testing.T) {
 }
 
 // Tokens and passwords come by files or the environment; no flag takes one.
-func TestNoFlagTakesASecret(t *testing.T) {
+func TestNoFlagAcceptsASecret(t *testing.T) {
 	for _, args := range [][]string{{"serve", "--platform-token", "t"},
 		{"platform", "show", "a/b/c", "--platform-token", "t"}, {"plan", "frostline", "trial", "--password", "p"}} {
 		if _, err := run(t, args...); codeOf(err) != exitUsage {

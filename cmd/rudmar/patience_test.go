@@ -29,7 +29,7 @@ func (a answering) RoundTrip(r *http.Request) (*http.Response, error) {
 }
 
 // What functions are built or run for is waited for an hour, and all else five minutes.
-func TestHowLongAnswersAreWaitedFor(t *testing.T) {
+func TestRequestTimeouts(t *testing.T) {
 	a := answering{t, map[string]time.Duration{}}
 	was := http.DefaultTransport
 	http.DefaultTransport = a

@@ -191,7 +191,7 @@ func (c *planning) draw(cmd *cobra.Command, service string, wish api.DraftPlanRe
 	return c.end(cmd, plans, code)
 }
 
-// changed returns the files of a folder that are otherwise than on a branch.
+// changed returns the files of a folder that are different from on a branch.
 func (c *planning) changed(ctx context.Context, service string, folder manifest.Folder) (map[string]*string, error) {
 	var there api.Source
 	if err := c.ask(ctx, http.MethodGet, "/services/"+service+"/source?branch="+url.QueryEscape(c.branch), nil, &there); err != nil {
@@ -226,7 +226,7 @@ func tracked(ctx context.Context, dir string, files []string) []string {
 	list := exec.CommandContext(ctx, "git", "-C", dir, "ls-files", "-z", "--cached", "--others", "--exclude-standard", ".")
 	out, err := list.Output()
 	if err != nil {
-		return files // no folder of git's: all of it counts
+		return files // not a repository: the whole folder counts
 	}
 	known := map[string]bool{}
 	for _, name := range strings.Split(string(out), "\x00") {

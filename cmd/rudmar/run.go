@@ -54,7 +54,7 @@ names a folder to keep it.`,
 	for flag, value := range map[string]string{"platform-listen": "127.0.0.1:0", "routes-listen": "127.0.0.2:0"} {
 		cmd.Flags().Lookup(flag).DefValue = value
 		if err := cmd.Flags().Set(flag, value); err != nil {
-			panic(err) // the flag is one of ours
+			panic(err) // the flag is defined by this program
 		}
 	}
 	return cmd
@@ -108,7 +108,7 @@ func (w *watcher) setUp(ctx context.Context, e *engine.Engine) error {
 	}
 	own := check.Options{Offers: offlineOffers()}.Service(folder).Service
 	if own == nil || len(own.Stages) == 0 {
-		return nil // it is told when it is brought in step
+		return nil // an update reports it
 	}
 	for _, name := range own.Secrets {
 		value, ok := os.LookupEnv(secretVariable + strings.ToUpper(strings.ReplaceAll(name, "-", "_")))

@@ -136,7 +136,7 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 	if err != nil {
 		return "", err
 	}
-	// So that somebody can find it who changes things by hand.
+	// So a person who changes resources outside Rudmar can find it.
 	if err := renameio.WriteFile(filepath.Join(c.data, "platform.address"), []byte(address+"\n"), 0o600); err != nil {
 		return "", fmt.Errorf("writing the platform's address: %w", err)
 	}
@@ -178,7 +178,7 @@ func newServers(ctx context.Context, log *slog.Logger) *servers {
 func (s *servers) later(end func() error) { s.ends = append(s.ends, end) }
 
 func (s *servers) serve(l net.Listener, h http.Handler) {
-	// Event streams would hold up the end: they end with this context.
+	// Event streams would delay the shutdown: they end with this context.
 	ctx, cancel := context.WithCancel(context.WithoutCancel(s.ctx))
 	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx },
@@ -206,7 +206,7 @@ func (s *servers) wait() error {
 	}
 }
 
-// end ends everything, what was begun last first.
+// end ends everything, what was started last first.
 func (s *servers) end() {
 	for i := len(s.ends) - 1; i >= 0; i-- {
 		if err := s.ends[i](); err != nil {

@@ -64,7 +64,7 @@ func folderOf(args []string) string {
 	return args[0]
 }
 
-// watcher keeps a copy in step with a folder.
+// watcher keeps a copy up to date with a folder.
 type watcher struct {
 	*config
 	dir     string
@@ -73,7 +73,7 @@ type watcher struct {
 	writing sync.Mutex // of out
 	out     io.Writer
 
-	sent      map[string]string // path → blob of what the server has
+	sent      map[string]string // path → blob on the server
 	digest    string
 	functions []api.CopyFunction
 }
@@ -94,7 +94,7 @@ func (w *watcher) read() (map[string]api.FolderFile, error) {
 	for _, name := range folder.Files() {
 		content, err := folder.Read(name)
 		if errors.Is(err, fs.ErrNotExist) {
-			continue // it went while the folder was read
+			continue // deleted while the folder was read
 		}
 		if err != nil {
 			return nil, fmt.Errorf("reading %s: %w", name, err)
@@ -108,8 +108,8 @@ func (w *watcher) read() (map[string]api.FolderFile, error) {
 	return out, nil
 }
 
-// step sends what has changed since the last time, and tells what came of it. It
-// tells whether the folder is without errors.
+// step sends what has changed since the last time, and reports the outcome of it. It reports whether the folder
+// is without errors.
 func (w *watcher) step(ctx context.Context) (bool, error) {
 	files, err := w.read()
 	if err != nil {
@@ -124,7 +124,7 @@ func (w *watcher) step(ctx context.Context) (bool, error) {
 	path := "/services/" + url.PathEscape(w.service) + "/copy"
 	err = w.askLong(ctx, http.MethodPut, path, change, &got)
 	if status := (statusError{}); errors.As(err, &status) && status.code == http.StatusConflict {
-		w.digest, w.sent = "", nil // it was restarted: it gets all of it
+		w.digest, w.sent = "", nil // the server restarted: send the whole folder
 		change, blobs = w.change(files)
 		err = w.askLong(ctx, http.MethodPut, path, change, &got)
 	}
@@ -164,7 +164,7 @@ func (w *watcher) print(got api.CopyOutcome, took time.Duration) bool {
 	}
 	if text := strings.TrimSpace(got.Log); text != "" && len(got.Packed) > 0 {
 		for line := range strings.Lines(text) {
-			if !strings.Contains(line, " bytes, ") && !strings.Contains(line, ": unchanged, ") { // that is told below
+			if !strings.Contains(line, " bytes, ") && !strings.Contains(line, ": unchanged, ") { // reported below
 				w.say("   %s", strings.TrimRight(line, "\n"))
 			}
 		}
@@ -199,7 +199,7 @@ func (w *watcher) list() {
 	}
 }
 
-// once brings the copy in step and runs the cases.
+// once brings the copy up to date and runs the cases.
 func (w *watcher) once(ctx context.Context) error {
 	var err error
 	if w.service, err = serviceIn(w.dir); err != nil {
@@ -219,8 +219,7 @@ func (w *watcher) once(ctx context.Context) error {
 	return err
 }
 
-// watch brings the copy in step whenever the folder changes, until the context ends
-// or somebody ends it.
+// watch brings the copy up to date whenever the folder changes, until the context ends or somebody ends it.
 func (w *watcher) watch(ctx context.Context, in io.Reader) error {
 	var err error
 	if w.service, err = serviceIn(w.dir); err != nil {

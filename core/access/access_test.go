@@ -77,7 +77,7 @@ func TestGained(t *testing.T) {
 
 // Gained is just what is new, by trying every verb on every resource that the
 // patterns could tell apart: 100,000 random grants before and after.
-func TestGainedAgreesWithTrying(t *testing.T) {
+func TestGainedByBruteForce(t *testing.T) {
 	dice := rand.New(rand.NewPCG(5, 6))
 	patterns := []string{"k/a", "k/ab", "k/*", "k/a*", "k/ab*", "k/b", "l/a", "l/*", "*"}
 	verbs := []string{"read", "write", "*"}

@@ -87,7 +87,7 @@ func Gained(before, after []Statement) []Gain {
 	at := map[string]int{}
 	for _, o := range singly(after) {
 		if slices.ContainsFunc(had, func(h one) bool { return h.covers(o) }) {
-			continue // one has to do it alone: finitely many narrower patterns leave some of it out
+			continue // one pattern must cover it alone: finitely many narrower patterns leave part of it out
 		}
 		var within []one
 		for _, h := range had {
@@ -105,7 +105,7 @@ func Gained(before, after []Statement) []Gain {
 		}
 		key := o.resource
 		if len(g.Except) > 0 {
-			key = fmt.Sprint(o) // of one verb alone
+			key = fmt.Sprint(o) // for one verb
 		}
 		if i, same := at[key]; same {
 			out[i].Verbs = append(out[i].Verbs, o.verb)

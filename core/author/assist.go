@@ -23,9 +23,9 @@ type Completion struct {
 
 // Assist is what is known of a place in a manifest while it is written.
 type Assist struct {
-	// Path is the keys that lead to the place.
+	// Path lists the keys that lead to the position.
 	Path []string `json:"path"`
-	// About says what the innermost key is for.
+	// About explains the innermost key.
 	About       string       `json:"description"`
 	Completions []Completion `json:"completions"`
 }
@@ -43,8 +43,8 @@ type Names struct {
 	Offers  *check.Offers
 }
 
-// At reports what may be written at a place, and what stands there. It goes by
-// the text alone, so that it also helps in a file that is not whole yet.
+// At reports what may be written at a place, and what is there. It goes by the text alone, so it also helps in
+// a file that is not whole yet.
 func At(at Cursor, names Names) Assist {
 	c := contextAt(at.Text, at.Line, at.Column)
 	shape, key := follow(language.New().Of(at.File), c.path)

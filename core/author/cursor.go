@@ -5,9 +5,9 @@ import "strings"
 // context is where a cursor stands.
 type context struct {
 	path      []string
-	value     bool            // behind a key's colon
-	reference bool            // behind ${
-	present   map[string]bool // keys that stand in the same mapping
+	value     bool            // after a key's colon
+	reference bool            // after ${
+	present   map[string]bool // keys in the same mapping
 	of        string          // the value of resource: on the same line
 }
 
@@ -55,7 +55,7 @@ func keyOf(s string) string {
 func parents(lines []string, at, indent int, dash bool) []string {
 	var path []string
 	if dash {
-		indent-- // the dash itself may stand where the parent's key does
+		indent-- // the dash itself can be in the column of the parent's key
 	}
 	for i := at - 1; i >= 0 && indent > 0; i-- {
 		trimmed := strings.TrimSpace(lines[i])
@@ -67,7 +67,7 @@ func parents(lines []string, at, indent int, dash bool) []string {
 		if own >= indent || key == "" || dash && isItem(lines[i]) {
 			continue
 		}
-		// A key with a value behind it is no parent, but a sibling of one.
+		// A key with a value after it is not a parent but a sibling.
 		if rest := strings.TrimSpace(trimmed[strings.Index(trimmed, ":")+1:]); rest != "" && !strings.HasPrefix(rest, "#") {
 			if !isItem(lines[i]) {
 				continue

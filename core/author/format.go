@@ -11,8 +11,8 @@ import (
 	"rudmar/core/tree"
 )
 
-// ErrUnformattable tells that a file cannot be put in form, since it cannot be
-// read or would read otherwise afterwards.
+// ErrUnformattable reports that a file cannot be put in form, since it cannot be read or would read otherwise
+// afterwards.
 var ErrUnformattable = errors.New("the file cannot be formatted; run rudmar check")
 
 // Format puts a manifest in form: keys of the file in the usual order, two
@@ -21,7 +21,7 @@ var ErrUnformattable = errors.New("the file cannot be formatted; run rudmar chec
 // about; what is written within a line stays as it is.
 func Format(file string, text []byte) ([]byte, error) {
 	plain := bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
-	if bytes.ContainsAny(plain, "\r\u0085\u2028\u2029") { // YAML ends lines there, editors do not
+	if bytes.ContainsAny(plain, "\r\u0085\u2028\u2029") { // line ends in YAML, but not in editors
 		return nil, ErrUnformattable
 	}
 	root, problems := tree.Parse(file, plain)
@@ -45,8 +45,8 @@ func Format(file string, text []byte) ([]byte, error) {
 
 type formatter struct {
 	lines    []string
-	indent   []int  // of a line that begins with a key or a dash; -1 for others
-	verbatim []bool // lines within a text of several lines
+	indent   []int  // column of a key or dash at the start of a line; -1 for other lines
+	verbatim []bool // lines within a multi-line text
 }
 
 func indentation(line string) int { return len(line) - len(strings.TrimLeft(line, " ")) }
@@ -92,11 +92,11 @@ func (f *formatter) item(n *tree.Node, indent int) {
 	line := f.lines[n.Line-1]
 	rest, dash := strings.CutPrefix(strings.TrimLeft(line, " "), "-")
 	if !dash {
-		f.value(n, indent+2) // what it holds begins on a line below the dash
+		f.value(n, indent+2) // its content starts on a line below the dash
 		return
 	}
 	f.indent[n.Line-1] = indent
-	if n.Kind == tree.Sequence { // a list in a list moves along
+	if n.Kind == tree.Sequence { // a nested list is indented with it
 		return
 	}
 	inner := indent + 1 + indentation(rest)
@@ -124,7 +124,7 @@ func (f *formatter) text(n *tree.Node) {
 
 // ordered writes the file's keys in order, each with the comments before it.
 func (f *formatter) ordered(root *tree.Node, order []string) []byte {
-	// written in braces
+	// in flow style
 	if len(root.Keys) == 0 || slices.ContainsFunc(root.Keys, func(k *tree.Node) bool { return k.Column != 1 }) {
 		return []byte(strings.Trim(strings.Join(f.written(nil, 0, len(f.lines)), "\n"), "\n") + "\n")
 	}
@@ -185,8 +185,8 @@ func (f *formatter) written(out []string, from, to int) []string {
 	return out
 }
 
-// comment returns the shift of a comment's line: that of the next line where it
-// stands above it, or that of the line before.
+// comment returns the shift of a comment's line: that of the next line where it is above it, or that of the
+// line before.
 func (f *formatter) comment(i, to, before int) int {
 	for j := i + 1; j < to; j++ {
 		switch text := strings.TrimSpace(f.lines[j]); {

@@ -121,7 +121,7 @@ func move(folder manifest.Folder, fn *manifest.Function, from, to string, out ma
 	moved := map[string][]byte{}
 	for _, name := range folder.Files() {
 		if strings.HasPrefix(name, now+"/") {
-			return nil // something else stands there
+			return nil // other text is there
 		}
 		rest, inside := strings.CutPrefix(name, dir+"/")
 		if !inside {

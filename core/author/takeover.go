@@ -15,8 +15,8 @@ import (
 	"rudmar/core/tree"
 )
 
-// ErrNoPlace tells that a value of a resource stands in no one place of the
-// manifests, so that it has to be written by hand.
+// ErrNoPlace reports that a value of a resource stands in no one place of the manifests, so it has to be
+// written by hand.
 var ErrNoPlace = errors.New("this value cannot be written in the manifests automatically; edit them manually")
 
 // TakeOver returns the edit by which a function's manifest says a value that was set
@@ -34,7 +34,7 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	if err != nil {
 		return "", nil, err
 	}
-	var of []string // where all that is said of the stage stands
+	var of []string // the part of the file about the stage
 	if len(s.Stages) > 1 {
 		of = []string{"per_stage", stage}
 	}
@@ -192,7 +192,7 @@ func plainOrQuoted(text string) string {
 
 // quoted writes a text so that it is read as a text.
 func quoted(text string) string {
-	out, _ := json.Marshal(text) // JSON's strings are YAML's, and a text has one
+	out, _ := json.Marshal(text) // JSON strings are valid YAML, and text always has one
 	return string(out)
 }
 
@@ -224,7 +224,7 @@ func put(root *tree.Node, path []string, written string, lines []string) diagnos
 		at, depth = next, depth+1
 	}
 	left := path[depth:]
-	if null := at.Get(left[0]); null != nil { // a key that says nothing yet: "in:"
+	if null := at.Get(left[0]); null != nil { // a key without a value: "in:"
 		end := at.Key(left[0]).Range()
 		return diagnostic.Edit{Range: diagnostic.Range{Line: end.EndLine, Column: end.EndColumn,
 			EndLine: null.Range().EndLine, EndColumn: null.Range().EndColumn}, Text: ": " + flow(left[1:], written)}
@@ -232,7 +232,7 @@ func put(root *tree.Node, path []string, written string, lines []string) diagnos
 	first := at.Keys[0]
 	if at != root && first.Line == at.Line && at.Column < first.Column { // {…}
 		last := at.Items[len(at.Items)-1]
-		if last.Kind != tree.Scalar { // of what is open at its end it is not known where it closes
+		if last.Kind != tree.Scalar { // an unclosed value has no known end
 			begin := diagnostic.Range{Line: int(first.Line), Column: int(first.Column), EndLine: int(first.Line),
 				EndColumn: int(first.Column)}
 			return diagnostic.Edit{Range: begin, Text: left[0] + ": " + flow(left[1:], written) + ", "}

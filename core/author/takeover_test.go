@@ -14,7 +14,7 @@ import (
 
 // What was set by hand is said by the manifest after the edit: the service with it
 // becomes just that, in the stage where it was set, and nothing else of it changes.
-func TestTakeOver(t *testing.T) {
+func TestCopyToManifest(t *testing.T) {
 	service := func(stages string) string {
 		return "rudmar: 1\nservice: frostline\nowner: growers\nstages:\n" + stages
 	}

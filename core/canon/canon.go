@@ -104,7 +104,7 @@ func Digest(v any) (string, error) {
 
 // Equal reports whether two values have the same canonical form.
 func Equal(a, b any) bool {
-	switch x := a.(type) { // what is compared most needs no text
+	switch x := a.(type) { // the values that are compared most need no text
 	case string:
 		y, ok := b.(string)
 		return ok && x == y
@@ -168,7 +168,7 @@ func compareUTF16(a, b string) int {
 func AppendString(out []byte, s string) []byte {
 	const digits = "0123456789abcdef"
 	out = append(out, '"')
-	plain := 0 // where what needs no escape begins
+	plain := 0 // start of a run that needs no escape
 	for i := 0; i < len(s); i++ {
 		c := s[i]
 		if c >= ' ' && c != '"' && c != '\\' && c < utf8.RuneSelf {
@@ -194,7 +194,7 @@ func AppendString(out []byte, s string) []byte {
 				out = append(out, '\\', 'u', '0', '0', digits[c>>4], digits[c&15])
 				break
 			}
-			r, size := utf8.DecodeRuneInString(s[i:]) // invalid UTF-8 becomes U+FFFD, as encoding/json has it
+			r, size := utf8.DecodeRuneInString(s[i:]) // invalid UTF-8 becomes U+FFFD, as in encoding/json
 			out = utf8.AppendRune(out, r)
 			i += size - 1
 			plain = i + 1

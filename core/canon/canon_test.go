@@ -43,7 +43,7 @@ func TestAppend(t *testing.T) {
 }
 
 // The form agrees with another implementation of RFC 8785 over random values.
-func TestAgreesWithAnotherImplementation(t *testing.T) {
+func TestAgainstAnotherImplementation(t *testing.T) {
 	dice := rand.New(rand.NewPCG(8, 9))
 	var random func(depth int) any
 	text := func() string {

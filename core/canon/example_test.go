@@ -6,7 +6,7 @@ import (
 	"rudmar/core/canon"
 )
 
-// Names are sorted and numbers have one form, so that equal values have one digest.
+// Names are sorted and numbers have one form, so equal values have one digest.
 func Example() {
 	a, _ := canon.Digest(map[string]any{"memory": 128.0, "handler": "warn:run"})
 	b, _ := canon.Digest(map[string]any{"handler": "warn:run", "memory": 1.28e2})

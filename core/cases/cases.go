@@ -25,7 +25,7 @@ type Call struct {
 // Observed is what came back.
 type Observed struct {
 	Response   any
-	Failed     string // why there is no answer; "" where there is one
+	Failed     string // why there is no response; "" if there is one
 	Logs       []string
 	Took       time.Duration
 	MemoryPeak int64

@@ -101,7 +101,7 @@ func TestSamples(t *testing.T) {
 	}
 }
 
-func TestAnswer(t *testing.T) {
+func TestResponse(t *testing.T) {
 	for _, tt := range []struct {
 		answer any
 		want   string

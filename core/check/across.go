@@ -58,7 +58,7 @@ func (w *whole) across() {
 		if same && f.followed && own.sameCode(f) {
 			return
 		}
-		if f == w.before.files[f.name] { // others may be reading it
+		if f == w.before.files[f.name] { // others may read it concurrently
 			again := *f
 			f = &again
 			w.files[w.declared[i]] = f
@@ -77,7 +77,7 @@ func (w *whole) across() {
 	}
 }
 
-// sameCode reports whether the handler's file is as it was.
+// sameCode reports whether the handler's file is unchanged.
 func (w *whole) sameCode(f *known) bool {
 	if f.code == "" {
 		return true

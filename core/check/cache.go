@@ -10,9 +10,8 @@ import (
 	"rudmar/core/tree"
 )
 
-// Cache keeps what a check found out about each file, so that the next check
-// of much the same folder is quick. Nothing in it is changed once it is kept;
-// checks that run at the same time may share it.
+// Cache keeps what a check found out about each file, so the next check of much the same folder is quick.
+// Nothing in it is changed once it is kept; checks that run concurrently may share it.
 type Cache struct {
 	mu   sync.Mutex
 	last *recalled
@@ -20,7 +19,7 @@ type Cache struct {
 
 // recalled is what one check found out.
 type recalled struct {
-	offers    *Offers // what it was held against
+	offers    *Offers // what it was checked against
 	stage     string
 	names     []string // of the folder's files
 	files     map[string]*known
@@ -82,9 +81,9 @@ type known struct {
 
 	function *manifest.Function // without its cases
 	declared []diagnostic.Diagnostic
-	followed bool // whether what follows was looked at
+	followed bool // whether later parts were checked
 	alone    []diagnostic.Diagnostic
-	code     string // the handler's file that was looked into; "" for none
+	code     string // the handler's file that was searched; "" for none
 	codeHeld stamp
 
 	saved   *manifest.Case
@@ -92,7 +91,7 @@ type known struct {
 	ofSaved []diagnostic.Diagnostic
 }
 
-// fresh is what a file says for itself, to be followed up anew.
+// fresh is what a file says for itself, to be followed up again.
 func (k *known) fresh() *known {
 	return &known{name: k.name, held: k.held, node: k.node, diagnostics: k.diagnostics}
 }
@@ -110,11 +109,11 @@ func (k *known) unfollowed() *known {
 // load reads files in one go where the folder can.
 func load(folder manifest.Folder, names []string) {
 	if f, ok := folder.(manifest.Batched); ok && len(names) > 0 {
-		_ = f.Load(names) // Read of each name tells what could not be read
+		_ = f.Load(names) // Read reports, by name, which files cannot be read
 	}
 }
 
-// unknown lists the files that are not as they were.
+// unknown lists the files that are not unchanged.
 func (r *recalled) unknown(folder manifest.Folder, names []string) []string {
 	stamped, ok := folder.(manifest.Stamped)
 	if !ok || len(r.files) == 0 {

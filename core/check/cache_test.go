@@ -36,9 +36,9 @@ func (f stampedFiles) Read(name string) ([]byte, error) {
 	return f.held.Read(name)
 }
 
-// TestCheckingAgain edits a service at random, and expects of each check with a
+// TestIncrementalCheck edits a service at random, and expects of each check with a
 // cache what a check without one finds.
-func TestCheckingAgain(t *testing.T) {
+func TestIncrementalCheck(t *testing.T) {
 	random := rand.New(rand.NewPCG(11, 7))
 	names := []string{"alder", "birch", "cedar", "damson", "elder"}
 	function := func(name string) string {
@@ -108,9 +108,9 @@ func TestCheckingAgain(t *testing.T) {
 	}
 }
 
-// TestCheckingAgainReadsWhatChanged expects that only a changed file is read
+// TestIncrementalCheckReadsOnlyChanges expects that only a changed file is read
 // where the folder has stamps.
-func TestCheckingAgainReadsWhatChanged(t *testing.T) {
+func TestIncrementalCheckReadsOnlyChanges(t *testing.T) {
 	var cache check.Cache
 	files := stamped(large(100))
 	again := check.Options{Cache: &cache}.Service

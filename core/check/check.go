@@ -24,7 +24,7 @@ import (
 
 // Result is what a check found.
 type Result struct {
-	// Service is what the manifests declare; nil where rudmar.yaml cannot be read.
+	// Service is the declared service; nil if rudmar.yaml cannot be read.
 	Service     *manifest.Service
 	Diagnostics []diagnostic.Diagnostic
 }
@@ -34,19 +34,19 @@ func (r Result) OK() bool { return r.Service != nil && !diagnostic.HasErrors(r.D
 
 // Options says what a service is held against besides the language itself.
 type Options struct {
-	// Offers is what the platforms have; nil where none is known.
+	// Offers describes the platforms; nil if none is known.
 	Offers *Offers
-	// Stage leaves out what concerns other stages only; "" for all stages.
+	// Stage leaves out diagnostics of other stages; "" for all stages.
 	Stage string
-	// Cache gives what an earlier check found out about files that are as they
-	// were, and takes what this one finds out; nil for none.
+	// Cache holds the results for unchanged files of an earlier check and receives those of this one; nil for
+	// none.
 	Cache *Cache
 	// Stored reads the manifests of a stored version, which can have former keys.
 	Stored bool
 }
 
-// Service checks a service's folder. All problems are told at once; a broken
-// file does not keep the others from being checked.
+// Service checks a service's folder. All problems are reported at once; a broken file does not keep the others
+// from being checked.
 func Service(folder manifest.Folder) Result { return Options{}.Service(folder) }
 
 // Stored reads the manifests of a stored version: former keys and values mean what they
@@ -160,12 +160,12 @@ type whole struct {
 	root     *known // rudmar.yaml
 	ofRoot   []diagnostic.Diagnostic
 	files    []*known
-	declared []int // which of the files declare the functions, in their order
+	declared []int // the files that declare the functions, in order
 
 	platforms []offering
 	before    *recalled
-	sameFiles bool // the folder has the files that it had before
-	sameRoot  bool // rudmar.yaml is as it was before
+	sameFiles bool // the folder has the same files as before
+	sameRoot  bool // rudmar.yaml is unchanged
 }
 
 func (w *whole) service() {
@@ -219,7 +219,7 @@ func (w *whole) functions() {
 		return strings.Compare(w.files[a].function.Name, w.files[b].function.Name)
 	})
 	w.out.Functions = make([]*manifest.Function, len(w.declared))
-	own := make([]manifest.Function, len(w.declared)) // what is remembered has no cases
+	own := make([]manifest.Function, len(w.declared)) // the cached result has no cases
 	for i, at := range w.declared {
 		own[i] = *w.files[at].function
 		w.out.Functions[i] = &own[i]
@@ -355,7 +355,7 @@ func (w *whole) cases() {
 			continue
 		}
 		fn := byFolder[path.Dir(path.Dir(f.name))]
-		if fn == nil { // a folder named cases that stands beside no function
+		if fn == nil { // a folder named cases that belongs to no function
 			if f.saved != nil {
 				w.files[i] = f.fresh()
 			}

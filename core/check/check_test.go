@@ -45,7 +45,7 @@ permissions:
   - {allow: [read], resource: tables/stations}
 `
 
-// sound is a service without a problem; changes replace files, "" takes one away.
+// sound is a service without a problem; changes replace files, "" removes one.
 func sound(changes map[string]string) manifest.Files {
 	files := manifest.Files{
 		"rudmar.yaml":                   []byte(service),
@@ -61,7 +61,7 @@ func sound(changes map[string]string) manifest.Files {
 	return files
 }
 
-func TestSoundServiceHasNoProblem(t *testing.T) {
+func TestValidServiceHasNoDiagnostics(t *testing.T) {
 	r := check.Service(sound(nil))
 	if !r.OK() || len(r.Diagnostics) > 0 {
 		t.Fatalf("diagnostics: %v", r.Diagnostics)
@@ -87,7 +87,7 @@ func replaced(text, old, now string) string {
 	return strings.Replace(text, old, now, 1)
 }
 
-func TestProblemsAreToldAtTheirPlace(t *testing.T) {
+func TestDiagnosticPositions(t *testing.T) {
 	const fn, sv = "functions/warn/function.yaml", "rudmar.yaml"
 	tests := []struct {
 		name    string
@@ -214,7 +214,7 @@ func lines(ds []diagnostic.Diagnostic) string {
 	return out
 }
 
-func TestAllProblemsAreToldAtOnce(t *testing.T) {
+func TestAllDiagnosticsAtOnce(t *testing.T) {
 	r := check.Service(sound(map[string]string{
 		"rudmar.yaml":                    replaced(service, "128 MiB", "128"),
 		"functions/warn/function.yaml":   replaced(replaced(warn, "description", "abuot"), ", open_to: anyone", ""),
@@ -235,7 +235,7 @@ func TestAllProblemsAreToldAtOnce(t *testing.T) {
 	}
 }
 
-func TestWildcardsWarnAndAreErrorsWhereStrict(t *testing.T) {
+func TestWildcardsAreErrorsInStrictStages(t *testing.T) {
 	wide := inFunction("{allow: [read], resource: tables/stations}", `{allow: ["*"], resource: tables/stations}`)
 	r := check.Service(sound(wide))
 	if !r.OK() || len(r.Diagnostics) != 1 || r.Diagnostics[0].Severity != diagnostic.Warning {
@@ -247,7 +247,7 @@ func TestWildcardsWarnAndAreErrorsWhereStrict(t *testing.T) {
 	}
 }
 
-func TestFixesMend(t *testing.T) {
+func TestFixesResolveDiagnostics(t *testing.T) {
 	tests := []struct {
 		name    string
 		changes map[string]string
@@ -359,7 +359,7 @@ func TestMergingAndOrigins(t *testing.T) {
 	}
 }
 
-func TestYAMLIsReadByItsOwnRules(t *testing.T) {
+func TestYAMLScalarRules(t *testing.T) {
 	tests := []struct{ value, want string }{
 		{"no", "no"}, {"on", "on"}, {"\"true\"", "true"}, {"010", "010"}, {"~tilde", "~tilde"}, {"1e3", "1e3"},
 		{"2026-01-01", "2026-01-01"}, {"'it''s'", "it's"}, {"|\n    two\n    lines", "two\nlines\n"},
@@ -413,7 +413,7 @@ func TestHostileFiles(t *testing.T) {
 	}
 }
 
-func TestNestedServicesAreApart(t *testing.T) {
+func TestNestedServices(t *testing.T) {
 	r := check.Service(sound(map[string]string{"other/rudmar.yaml": "rudmar: 1\n",
 		"other/functions/x/function.yaml": "broken: ["}))
 	if !r.OK() {
@@ -421,9 +421,9 @@ func TestNestedServicesAreApart(t *testing.T) {
 	}
 }
 
-// TestWhereProblemsAre holds each against the line and column that a person
+// TestDiagnosticLines holds each against the line and column that a person
 // would look at.
-func TestWhereProblemsAre(t *testing.T) {
+func TestDiagnosticLines(t *testing.T) {
 	for _, tt := range []struct{ file, old, now, want string }{
 		{"functions/warn/function.yaml", "handler: warn:run", "handler warn:run",
 			"functions/warn/function.yaml:3:1: invalid YAML: a key without a colon"},
@@ -462,7 +462,7 @@ func TestWhereProblemsAre(t *testing.T) {
 }
 
 // Keys of a stage that ask for what another key makes impossible are told.
-func TestKeysThatCannotBothHold(t *testing.T) {
+func TestExclusiveKeys(t *testing.T) {
 	for _, tt := range []struct{ old, wrong, says string }{
 		{"    set: {mode: loud}", "    target_order: parallel\n    target_order: test_each", "duplicates line 17"},
 		{"    set: {mode: loud}", "    run_cases: none\n    target_order: test_each", "no case runs in live"},

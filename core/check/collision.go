@@ -41,7 +41,7 @@ func (w *whole) collision(stage string, fn *manifest.Function, t *manifest.Trigg
 	at := diagnostic.Range{File: t.Route.From.File, Line: line, Column: column, EndLine: line,
 		EndColumn: column + len(t.Route.V.String())}
 	if i := w.toldAt(diagnostic.CodeCollision, at); i >= 0 {
-		w.diagnostics[i].Stage = "" // it is so in several
+		w.diagnostics[i].Stage = "" // the same in several stages
 		return
 	}
 	d := w.add(diagnostic.CodeCollision, at,

@@ -46,7 +46,7 @@ func (c *checker) misfit(at diagnostic.Range, m *language.Misfit) {
 // conform checks a node against a shape; what names the thing in messages.
 func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 	if n.Kind == tree.Null {
-		// A null that is written takes a key away that defaults or the function gave.
+		// An explicit null removes a key that defaults or the function set.
 		if overrides := n.Rule == tree.OfFunction || n.Rule == tree.OfStage; s.Form != language.AnyForm &&
 			(!overrides || n.Text == "") {
 			c.add(diagnostic.CodeWrongKind, n.Range(), "%s has no value", what)

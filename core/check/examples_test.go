@@ -7,9 +7,9 @@ import (
 	"rudmar/core/diagnostic"
 )
 
-// The examples that stand for a whole piece of a function's manifest do what
-// they say: the wrong one is told with its code, the right one is not.
-func TestExamplesDoWhatTheySay(t *testing.T) {
+// The examples that stand for a whole piece of a function's manifest do what they say: the wrong one is
+// reported with its code, the right one is not.
+func TestDocumentedExamples(t *testing.T) {
 	inFile := map[diagnostic.Code]bool{}
 	for _, code := range []diagnostic.Code{
 		diagnostic.CodeSyntax, diagnostic.CodeAnchor, diagnostic.CodeTag, diagnostic.CodeMergeKey,

@@ -15,7 +15,7 @@ func (w *whole) freezes() {
 		if s.Gates.Window == nil || s.Gates.Window.Freezes == "" {
 			continue
 		}
-		window := *s.Gates.Window // what is remembered of the service stays as it is
+		window := *s.Gates.Window // the cached service stays unchanged
 		s.Gates.Window = &window
 		if address := window.FreezesAddress(); address != "" {
 			if !strings.HasPrefix(address, "https://") && !strings.HasPrefix(address, "http://") {

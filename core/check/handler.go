@@ -12,7 +12,7 @@ import (
 	"rudmar/core/tree"
 )
 
-// handlerFile returns the file that a function's handler stands in, or "" where there is none.
+// handlerFile returns the file that a function's handler stands in, or "" if there is none.
 func (w *whole) handlerFile(code string, c *manifest.Config) string {
 	file, _, ok := strings.Cut(c.Handler.V, ":")
 	if ok && file != "" {
@@ -63,7 +63,7 @@ func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 		}
 	}
 	if len(candidates) == 0 {
-		return // the runtime is unknown, which is told elsewhere
+		return // the runtime is unknown, which is reported elsewhere
 	}
 	slices.Sort(stems)
 	d := w.add(diagnostic.CodeHandlerFile, at.Range(), "no file %s", strings.Join(candidates, " or "))
@@ -92,7 +92,7 @@ func (w *whole) handlerIn(fn *manifest.Function, stage string, over *tree.Node) 
 	case strings.HasPrefix(file, "/") || manifest.Leaves(path.Clean(file)):
 		w.add(diagnostic.CodePath, at.Range(), "%q is outside the code folder; the handler's file must be in it",
 			diagnostic.Clip(c.Handler.V))
-	case len(language.Endings(c.Runtime.V)) == 0: // told elsewhere
+	case len(language.Endings(c.Runtime.V)) == 0: // reported elsewhere
 	case name == "":
 		w.add(diagnostic.CodeHandlerFile, at.Range(), "in %s the handler %s of the runtime %s has no file %s%s", stage,
 			c.Handler.V, c.Runtime.V, file, strings.Join(language.Endings(c.Runtime.V), " or "))

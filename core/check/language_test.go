@@ -127,9 +127,9 @@ func offersOfLocal() *check.Offers {
 	}}}
 }
 
-// TestTheLanguageSaysWhatItIs shows each rule of docs/manifest.md: files in
+// TestManifestReferenceIsCurrent shows each rule of docs/manifest.md: files in
 // which it matters, and the codes that are told, or what it becomes.
-func TestTheLanguageSaysWhatItIs(t *testing.T) {
+func TestManifestReferenceIsCurrent(t *testing.T) {
 	const file, service = "functions/warn/function.yaml", "rudmar.yaml"
 	edit := func(old, now string) []string { return []string{file, edited(t, wholeFunction, old, now)} }
 	editService := func(old, now string) []string { return []string{service, edited(t, wholeService, old, now)} }
@@ -324,9 +324,9 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 	}
 }
 
-// TestWhatTheLanguageBecomes shows what docs/manifest.md says of merging, of
+// TestRenderedResourcesOfEveryKey shows what docs/manifest.md says of merging, of
 // kinds and addresses, and of where values came from.
-func TestWhatTheLanguageBecomes(t *testing.T) {
+func TestRenderedResourcesOfEveryKey(t *testing.T) {
 	r := check.Service(wholeFolder())
 	if !r.OK() {
 		t.Fatal(r.Diagnostics)

@@ -16,16 +16,16 @@ type Offer struct {
 	Regions  []string
 	Runtimes []string
 	Triggers []manifest.TriggerKind
-	Verbs    map[string][]string // kind of resource → what may be done with it
+	Verbs    map[string][]string // kind of resource → its verbs
 }
 
 // Offers are the platforms by name.
 type Offers struct {
 	Of map[string]Offer
-	// All tells that there are no others. Without it a platform that is not
-	// known is not held against anything, as where no server can be asked.
+	// All means that there are no other platforms. Without it, an unknown platform is not checked, because no
+	// server can be asked.
 	All bool
-	// Names are the platforms that there are, where only their names are known.
+	// Names lists the platforms, if only their names are known.
 	Names []string
 }
 
@@ -114,7 +114,7 @@ func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 	}
 }
 
-// Targets returns the targets that stages may name; none where nothing is known.
+// Targets returns the targets that stages may name; none if nothing is known.
 func (o *Offers) Targets() []string {
 	var out []string
 	if o == nil {

@@ -39,7 +39,7 @@ func (w *whole) reference(n *tree.Node, functions []string, inEnv bool) {
 	}
 	template, err := manifest.ParseTemplate(n.Text)
 	if err != nil {
-		return // told already
+		return // already reported
 	}
 	for _, part := range template {
 		prefix := len("${") + len(part.Kind) + 1

@@ -61,7 +61,7 @@ func plain(t *testing.T, text string) any {
 
 // Every manifest that ships with Rudmar has the form that the schemas say, and
 // that rudmar format gives.
-func TestSchemasTakeEveryExample(t *testing.T) {
+func TestSchemaAcceptsEveryExample(t *testing.T) {
 	schemas := map[string]*jsonschema.Schema{}
 	seen := 0
 	for _, root := range []string{"../../examples", "../../demo/steps"} {
@@ -99,7 +99,7 @@ func TestSchemasTakeEveryExample(t *testing.T) {
 	}
 }
 
-func TestSchemasTakeWhatIsSound(t *testing.T) {
+func TestSchemaAcceptsValidServices(t *testing.T) {
 	full := warn + `memory: 256 MiB
 timeout: 1m30s
 max_concurrency: 5
@@ -123,7 +123,7 @@ per_stage:
 	}
 }
 
-func TestSchemasRefuseWhatASchemaCanCatch(t *testing.T) {
+func TestSchemaRejectsInvalidServices(t *testing.T) {
 	fn, sv := compiled(t, language.FunctionFile), compiled(t, language.ServiceFile)
 	for name, changes := range map[string]map[string]string{
 		"misspelt key": inFunction("description:", "descripton:"), "no handler": inFunction("handler: warn:run\n", ""),

@@ -88,7 +88,7 @@ func (w *whole) checkStages(root *tree.Node) {
 			"a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {when: push}}")
 	}
 	var before []string
-	// told already
+	// already reported
 	items := slices.DeleteFunc(slices.Clone(list.Items), func(n *tree.Node) bool { return n.Kind != tree.Mapping })
 	for i, s := range w.out.Stages {
 		n := items[i]

@@ -113,8 +113,8 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	}
 }
 
-// ofSomeTrigger reports whether a key means something for a kind of trigger: what is
-// none of them was told already.
+// ofSomeTrigger reports whether a key means something for a kind of trigger: what is none of them was already
+// reported.
 func ofSomeTrigger(key string) bool {
 	return slices.ContainsFunc(manifest.TriggerKinds(),
 		func(k manifest.TriggerKind) bool { return slices.Contains(language.TriggerKeys(string(k)), key) })
@@ -126,7 +126,7 @@ func (w *whole) openTo(name, t, written, route *tree.Node) {
 		return
 	}
 	at := route
-	if written.Get("route") == nil { // the stage took open_to away
+	if written.Get("route") == nil { // the stage removed open_to
 		at = name
 	}
 	d := w.add(diagnostic.CodeOpenTo, at.Range(),
@@ -151,7 +151,7 @@ func (w *whole) circles() {
 	}
 	told := map[diagnostic.Range]bool{}
 	for _, stage := range stages {
-		after := map[string][]*manifest.Trigger{} // function → its triggers after others
+		after := map[string][]*manifest.Trigger{} // function → its after-function triggers
 		of := map[*manifest.Trigger]string{}
 		for _, fn := range w.out.Functions {
 			c := fn.At(stage)

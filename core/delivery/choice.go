@@ -10,22 +10,21 @@ import (
 	"rudmar/core/manifest"
 )
 
-// ErrSelection tells that a choice of functions makes no sense.
+// ErrSelection reports that a choice of functions makes no sense.
 var ErrSelection = errors.New("these functions cannot be selected")
 
 // Choice is which functions of a version enter a stage. The others stay there as they
 // are: each at the version that it came with.
 type Choice struct {
-	Functions []string `json:"functions"` // those that enter, sorted
-	// Kept gives the version of each of the others, also of those that the version does
-	// not have any more; 0 for one that is not there yet.
+	Functions []string `json:"functions"` // the selected functions, sorted
+	// Kept is the version of each other function, including functions that the version no longer has; 0 for one
+	// that is not deployed.
 	Kept map[string]int `json:"kept"`
 }
 
-// Choose makes a choice of functions that differ between what is in a stage and a
-// version that is to enter. Of is at which version each function of the two is there, 0
-// for not at all. A function that has another name now is one with what it was. It is
-// nil where nothing that differs is left out. The error wraps ErrSelection.
+// Choose makes a choice of functions that differ between what is in a stage and a version that is to enter. Of
+// is at which version each function of the two is there, 0 for not at all. A function that has another name now
+// is one with what it was. It is nil if nothing that differs is left out. The error wraps ErrSelection.
 func Choose(own *manifest.Service, differing []string, of map[string]int, chosen []string) (*Choice, error) {
 	if len(chosen) == 0 {
 		return nil, fmt.Errorf("%w: select at least one", ErrSelection)
@@ -38,7 +37,7 @@ func Choose(own *manifest.Service, differing []string, of map[string]int, chosen
 		}
 		enter[name] = true
 	}
-	for _, fn := range own.Functions { // a rename goes as a whole
+	for _, fn := range own.Functions { // a rename is selected as a whole
 		if was := fn.RenamedFrom; was != "" && of[was] > 0 && own.Function(was) == nil && (enter[fn.Name] || enter[was]) {
 			enter[fn.Name], enter[was] = true, true
 		}
@@ -67,7 +66,7 @@ func (c *Choice) Beside(own *manifest.Service, of map[string]int) *Choice {
 	return out
 }
 
-// Enters reports whether a function comes in by the choice; all do where there is none.
+// Enters reports whether a function comes in by the choice; all do if there is none.
 func (c *Choice) Enters(function string) bool {
 	return c == nil || slices.Contains(c.Functions, function)
 }

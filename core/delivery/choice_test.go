@@ -36,7 +36,7 @@ func TestChoose(t *testing.T) {
 		{[]string{"old"}, "[new old] fresh:0 gone:3 grade:2 warn:3"},
 		{[]string{"gone"}, "[gone] fresh:0 grade:2 new:0 old:3 warn:3"},
 		{[]string{"warn", "new", "fresh", "gone"}, ""},
-		{[]string{"grade"}, "-"}, // it is as it was
+		{[]string{"grade"}, "-"}, // it is unchanged
 		{[]string{"warn", "moon"}, "-"},
 		{nil, "-"},
 	} {
@@ -61,7 +61,7 @@ func TestChoose(t *testing.T) {
 
 // Whatever is chosen, each function is at the version that enters or where it was, and
 // what came in between is not taken back.
-func TestWhatIsNotChosenStays(t *testing.T) {
+func TestUnselectedFunctionsAreKept(t *testing.T) {
 	random := rand.New(rand.NewPCG(14, 7))
 	for range 3000 {
 		names := []string{"a", "b", "c", "d", "e", "f"}
@@ -102,7 +102,7 @@ func TestWhatIsNotChosenStays(t *testing.T) {
 	}
 }
 
-func TestWhoMayChoose(t *testing.T) {
+func TestWhoCanSelectFunctions(t *testing.T) {
 	allows := func(on string, choice bool) *manifest.Stage {
 		return &manifest.Stage{Name: "live", When: on, AllowPartial: choice}
 	}
@@ -126,7 +126,7 @@ func TestWhoMayChoose(t *testing.T) {
 }
 
 // A part of a version is not the version: the next stage waits for the rest.
-func TestAPartIsNotEnough(t *testing.T) {
+func TestPartialDeliveryDoesNotSatisfyGates(t *testing.T) {
 	own, f := stage(), fulfilled()
 	gate := func() delivery.Gate {
 		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
@@ -147,8 +147,8 @@ func TestAPartIsNotEnough(t *testing.T) {
 	}
 }
 
-// What lets more through is told as loosened.
-func TestChoiceAndProofAreRules(t *testing.T) {
+// What lets more through is reported as loosened.
+func TestSelectionAndTestingAreRules(t *testing.T) {
 	was := stage()
 	for _, tt := range []struct {
 		what    string

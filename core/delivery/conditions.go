@@ -1,4 +1,4 @@
-// Each function here judges one condition of a stage.
+// Each function here evaluates one gate of a stage.
 
 package delivery
 

@@ -53,7 +53,7 @@ func TestNext(t *testing.T) {
 }
 
 // From every state there is a way in from the first, and a way to an end.
-func TestEveryStateHasAWayOnAndOut(t *testing.T) {
+func TestEveryStateHasTransitions(t *testing.T) {
 	reaches := func(from delivery.State) map[delivery.State]bool {
 		seen, todo := map[delivery.State]bool{from: true}, []delivery.State{from}
 		for len(todo) > 0 {
@@ -81,7 +81,7 @@ func TestEveryStateHasAWayOnAndOut(t *testing.T) {
 	}
 }
 
-func TestMovingAndOver(t *testing.T) {
+func TestActiveAndFinishedStates(t *testing.T) {
 	for _, s := range states() {
 		if delivery.Moving(s) && delivery.Over(s) {
 			t.Errorf("%s moves and is over", s)
@@ -89,7 +89,7 @@ func TestMovingAndOver(t *testing.T) {
 	}
 }
 
-func TestTurn(t *testing.T) {
+func TestQueueOrder(t *testing.T) {
 	p := func(version int, s delivery.State, ready bool) delivery.Standing {
 		return delivery.Standing{Version: version, Turn: int64(version), State: s, Ready: ready}
 	}
@@ -126,7 +126,7 @@ func TestTurn(t *testing.T) {
 
 // Whatever the order of events: at most one version moves in a stage, and a
 // version enters only after all that are newer and ready.
-func TestOneMovesAtATime(t *testing.T) {
+func TestOneDeliveryAtATime(t *testing.T) {
 	for seed := range uint64(300) {
 		dice := rand.New(rand.NewPCG(seed, 2))
 		var places []delivery.Standing
@@ -191,7 +191,7 @@ func fulfilled() delivery.Facts {
 
 // A soak is over in the moment in which its time is, and an approval that nobody in
 // particular may not give does not say who may not.
-func TestAtTheLimits(t *testing.T) {
+func TestGateLimits(t *testing.T) {
 	gate := func(kind string, change func(f *delivery.Facts)) delivery.Gate {
 		f := fulfilled()
 		change(&f)
@@ -222,8 +222,8 @@ func TestAtTheLimits(t *testing.T) {
 	}
 }
 
-// Before there is a plan a rule waits, and says why there is none where that is known.
-func TestRulesWaitForAPlan(t *testing.T) {
+// Before there is a plan a rule waits, and says why there is none if that is known.
+func TestRulesNeedAPlan(t *testing.T) {
 	own := stage()
 	own.Gates = manifest.Gates{Rules: []manifest.GateRule{{Name: "small", Expression: "plan.steps < 3"}}}
 	for unplanned, want := range map[string]string{"": "waiting for a plan to evaluate",
@@ -238,8 +238,8 @@ func TestRulesWaitForAPlan(t *testing.T) {
 	}
 }
 
-// TestWhatKeepsOut distinguishes gates that are not met from gates that wait.
-func TestWhatKeepsOut(t *testing.T) {
+// TestBlockers distinguishes gates that are not met from gates that wait.
+func TestBlockers(t *testing.T) {
 	gate := func(kind, name string, state delivery.GateState) delivery.Gate {
 		return delivery.Gate{Kind: kind, Name: name, State: state, Reason: name + " " + string(state)}
 	}
@@ -271,7 +271,7 @@ func TestWhatKeepsOut(t *testing.T) {
 	}
 }
 
-func TestGatesSayWhatTheyWaitFor(t *testing.T) {
+func TestGateReasons(t *testing.T) {
 	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllPassed(gates) ||
 		len(gates) != 7 || delivery.Summary(gates) != "all 7 gates passed" {
 		t.Fatalf("fulfilled: %+v", gates)
@@ -354,7 +354,7 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 	}
 }
 
-func TestAStageOnPushHasItsBranchAlone(t *testing.T) {
+func TestStageOnPushIsLimitedToItsBranch(t *testing.T) {
 	trial := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"}
 	gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial}, delivery.Facts{Branch: "main"})
 	if len(gates) != 1 || !delivery.AllPassed(gates) {

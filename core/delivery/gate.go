@@ -20,12 +20,12 @@ const (
 	GatePassed     GateState = "passed"
 	GateWaiting    GateState = "waiting"
 	GateNotMet     GateState = "not-met"
-	GateOverridden GateState = "overridden" // by a person, with a reason; the version can enter
+	GateOverridden GateState = "overridden" // overridden by a person, with a reason; the version can enter
 )
 
 // The kinds of gates.
 const (
-	BranchGate    = "branch" // that a push has to come by
+	BranchGate    = "branch" // the branch that a push must be on
 	BeforeGate    = "before" // the stage before
 	RequestGate   = "request"
 	CasesGate     = "cases"
@@ -42,14 +42,11 @@ type Gate struct {
 	Name   string    `json:"name"`
 	State  GateState `json:"state"`
 	Reason string    `json:"reason"`
-	// Standing tells that only the rules that stand in the stage ask for it, not
-	// the version's own.
+	// Standing means that only the standing rules of the stage require it, not the version's own.
 	Standing bool `json:"standing,omitempty"`
-	// Since is when it came to this state, in Unix milliseconds; 0 where nobody
-	// has kept it.
+	// Since is when it reached this state, in Unix milliseconds; 0 if unknown.
 	Since int64 `json:"since,omitempty"`
-	// Until is when it comes to hold by time alone, in Unix milliseconds; 0 where it does
-	// not, or that is not known.
+	// Until is when it passes by time alone, in Unix milliseconds; 0 if it does not or if that is unknown.
 	Until int64 `json:"until,omitempty"`
 }
 
@@ -58,10 +55,10 @@ type Approval struct {
 	Person  string
 	Groups  []string
 	Comment string
-	Shown   []string // what entering did and meant when they said it
+	Shown   []string // the plan and impact as shown
 }
 
-// CaseResult is what came of a case in an earlier stage.
+// CaseResult is the outcome of a case in an earlier stage.
 type CaseResult struct {
 	Function, Name string
 	Passed         bool
@@ -70,16 +67,16 @@ type CaseResult struct {
 // Figures is what was measured of the version in an earlier stage.
 type Metrics struct {
 	Invocations, Errors int
-	// Missed tells, a sentence each, which functions do not keep to their objectives there.
+	// Missed names, one sentence each, the functions that miss their objectives there.
 	Missed []string
 }
 
 // Earlier is how the version did in an earlier stage.
 type Earlier struct {
 	State State
-	Since time.Time // of that state
+	Since time.Time // since it reached that state
 	Cases []CaseResult
-	// Part are the functions of it that are there; nil where all are.
+	// Part lists its deployed functions; nil if all are deployed.
 	Part []string
 	Metrics
 }
@@ -87,31 +84,30 @@ type Earlier struct {
 // Facts is what gates are judged by.
 type Facts struct {
 	Now time.Time
-	// Branch is the one that the version was built from.
+	// Branch is the branch that the version was built from.
 	Branch string
-	// Authors are the people who pushed, as signed in, a commit that is in the
-	// version and not in what runs in the stage.
+	// Authors are the people who pushed, as signed in, a commit that is in the version and not in the deployed
+	// one.
 	Authors []string
-	// Unknown tells why it is not known who they are; "" where it is.
+	// Unknown is why the authors are unknown; "" if they are known.
 	Unknown   string
-	Requested string // who asked for it; "" for nobody
-	// NotBefore is from when on it may enter, as whoever asked said; zero for at once.
+	Requested string // who requested it; "" for nobody
+	// NotBefore is the earliest time of entry, as requested; zero for at once.
 	NotBefore time.Time
-	// Calendar gives the calendar of an address, as it was read last.
+	// Calendar returns the calendar of an address, as it was read last.
 	Calendar func(address string) (timing.Calendar, error)
-	// Earlier tells, by stage, how the version did there; Gone names stages that
-	// are not there any more.
+	// Earlier reports, by stage, the version's state there; Gone names stages that no longer exist.
 	Earlier map[string]Earlier
 	Gone    map[string]bool
-	// Approvals are those that were given, whoever gave them.
+	// Approvals are all that were given, by anybody.
 	Approvals []Approval
-	// Wild names functions of the version that ask for everything (*) in the stage.
+	// Wild names functions of the version with wildcard permissions (*) in the stage.
 	Wild []string
-	// Meaning is what entering does and means, as Approval.Shown gives it; nil
-	// where there is no plan to be judged by, for the reason of Unplanned.
+	// Meaning is the plan and impact of entry, as in Approval.Shown; nil if there is no plan, for the reason in
+	// Unplanned.
 	Impact    []string
 	Unplanned string
-	// Rules are what rules are evaluated over; nil with Meaning.
+	// Rules are the variables of rules; nil with Meaning.
 	Rules *expression.Rules
 }
 
@@ -165,8 +161,8 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []requ
 	}
 	var out []requirement
 	add := func(of any, judge func() Gate) { out = append(out, requirement{of, judge}) }
-	// Which branch a stage takes is said by the rules that stand there alone: a
-	// version that changes it comes by the one that is taken until then.
+	// The standing rules alone decide which branch a stage deploys from: a version that changes the branch is
+	// delivered from the present one.
 	if stage.When == manifest.OnPush && (stage != e.Own || e.Standing == nil) && !e.Removes() {
 		add(after[string]{BranchGate, stage.Branch, ""}, func() Gate { return branch(stage.Branch, f.Branch) })
 	}
@@ -207,8 +203,8 @@ func AllPassed(gates []Gate) bool {
 	return !slices.ContainsFunc(gates, func(g Gate) bool { return !g.Passed() })
 }
 
-// BlockedBy returns what keeps a version out that waiting alone does not end: the first gate
-// that fails; "" where none does, or where the version is still on its way to the stage.
+// BlockedBy returns what keeps a version out that waiting alone does not end: the first gate that fails; ""
+// where none does, or where the version is still in progress to the stage.
 func BlockedBy(gates []Gate) string {
 	for _, g := range gates {
 		switch {

@@ -10,7 +10,7 @@ import (
 	"rudmar/core/metrics"
 )
 
-func TestMissed(t *testing.T) {
+func TestMissedDeliveries(t *testing.T) {
 	sum := metrics.Sum{Invocations: 200, Errors: 4, Durations: metrics.Histogram{metrics.Bucket(100): 90, metrics.Bucket(900): 10}}
 	for _, tt := range []struct {
 		o     manifest.Objectives

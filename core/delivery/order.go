@@ -22,11 +22,11 @@ func Stages(declared []manifest.Stage, standing map[string]*manifest.Stage) []ma
 		}
 	}
 	for len(rest) > 0 {
-		// One is placed whose stage before is placed, or will never be.
+		// A stage is placed once the stage before it is placed, or never will be.
 		next := slices.IndexFunc(rest, func(s *manifest.Stage) bool {
 			return !slices.ContainsFunc(rest, func(o *manifest.Stage) bool { return o.Name == s.After })
 		})
-		next = max(next, 0) // a circle, across versions: any of them
+		next = max(next, 0) // a cycle across versions: start with any of them
 		s := rest[next]
 		rest = slices.Delete(rest, next, next+1)
 		out = slices.Insert(out, at(s.After)+1, *s)

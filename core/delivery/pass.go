@@ -5,23 +5,23 @@ import (
 	"slices"
 )
 
-// Override is a gate that somebody passed over, of one version in one stage.
+// Override is a gate that somebody overrode, of one version in one stage.
 type Override struct {
 	Kind, Name     string
 	Person, Reason string
 }
 
-// CanOverride reports whether a kind of gate can be passed over: what a version has to have
-// come through, and what asks that somebody asks, cannot.
+// CanOverride reports whether a kind of gate can be overrode: what a version has to have come through, and what
+// asks that somebody asks, cannot.
 func CanOverride(kind string) bool {
 	return slices.Contains([]string{CasesGate, SoakGate, ApprovalsGate, WindowGate, RuleGate}, kind)
 }
 
-// Overridable reports whether the gate can be passed over as it is now.
+// Overridable reports whether the gate can be overrode as it is now.
 func (g Gate) Overridable() bool { return !g.Passed() && CanOverride(g.Kind) }
 
-// ApplyOverrides lets the gates hold that somebody passed over, and says so. Those that hold
-// by themselves stay as they are.
+// ApplyOverrides lets the gates hold that somebody overrode, and says so. Those that hold by themselves stay as
+// they are.
 func ApplyOverrides(gates []Gate, passed []Override) []Gate {
 	out := slices.Clone(gates)
 	for i := range out {

@@ -7,7 +7,7 @@ import (
 	"rudmar/core/delivery"
 )
 
-func TestPassOver(t *testing.T) {
+func TestOverride(t *testing.T) {
 	kinds := []string{delivery.BranchGate, delivery.BeforeGate, delivery.RequestGate, delivery.CasesGate, delivery.SoakGate,
 		delivery.ApprovalsGate, delivery.WindowGate, delivery.RuleGate, delivery.StrictGate}
 	var gates []delivery.Gate

@@ -11,13 +11,13 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Entry is what a version has to meet to enter a stage: the rules that stand
-// there, which are those of the version that is settled, and its own.
+// Entry is what a version has to meet to enter a stage: the rules that are there, which are those of the
+// version that is settled, and its own.
 type Entry struct {
-	// Own are the version's rules; nil where it no longer declares the stage, so
-	// that it enters by taking away what runs there.
+	// Own are the version's rules; nil if it no longer declares the stage, so its entry deletes the stage's
+	// resources.
 	Own *manifest.Stage
-	// Standing are the rules that stand in the stage; nil for the first version.
+	// Standing are the standing rules of the stage; nil for the first version.
 	Standing *manifest.Stage
 }
 

@@ -21,9 +21,9 @@ func named(gates []delivery.Gate) string {
 	return strings.Join(out, ", ")
 }
 
-// TestNoGateIsLoosenedByItsOwnVersion takes every way in which a version could
-// make its own entry easier: what stands in the stage holds on.
-func TestNoGateIsLoosenedByItsOwnVersion(t *testing.T) {
+// TestVersionCannotWeakenItsOwnGates takes every way in which a version could make its own entry easier: what
+// applies in the stage holds on.
+func TestVersionCannotWeakenItsOwnGates(t *testing.T) {
 	nobody := func(f *delivery.Facts) {
 		f.Requested, f.Approvals, f.Branch = "", nil, "side"
 		f.Rules.Plan.Deletes = []string{"x"}
@@ -63,8 +63,8 @@ func TestNoGateIsLoosenedByItsOwnVersion(t *testing.T) {
 	}
 }
 
-// TestWhatStrictStagesHoldAgainst keeps a stage strict whatever a version says.
-func TestWhatStrictStagesHoldAgainst(t *testing.T) {
+// TestStrictStages keeps a stage strict whatever a version says.
+func TestStrictStages(t *testing.T) {
 	standing := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main", ForbidWildcards: true}
 	own := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"}
 	f := delivery.Facts{Branch: "main", Wild: []string{"warn"}}
@@ -78,9 +78,9 @@ func TestWhatStrictStagesHoldAgainst(t *testing.T) {
 	}
 }
 
-// TestABranchIsChangedByTheOneThatIsTaken lets a version that changes the branch
+// TestBranchChangeRequiresTheCurrentBranch lets a version that changes the branch
 // in by the old one, and by no other.
-func TestABranchIsChangedByTheOneThatIsTaken(t *testing.T) {
+func TestBranchChangeRequiresTheCurrentBranch(t *testing.T) {
 	main, side := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"},
 		&manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "side"}
 	for branch, want := range map[string]bool{"main": true, "side": false} {
@@ -91,9 +91,8 @@ func TestABranchIsChangedByTheOneThatIsTaken(t *testing.T) {
 	}
 }
 
-// TestTakingAStageAway takes it by the rules that stand there, and never without
-// somebody who asks.
-func TestTakingAStageAway(t *testing.T) {
+// TestRemovingAStage takes it by the rules that are there, and never without somebody who asks.
+func TestRemovingAStage(t *testing.T) {
 	ready := stage()
 	ready.When = manifest.OnReady
 	f := fulfilled()

@@ -9,15 +9,14 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Shift is how far a version's share of the calls has got in a stage. All shares are
-// percent.
+// Shift is how far a version's share of the invocations has got in a stage. All shares are percent.
 type Shift struct {
-	Steps []float64     `json:"steps"`          // rising, less than 100; none where it gets all at once
-	Every time.Duration `json:"every"`          // how long a step lasts
-	Step  int           `json:"step"`           // of Steps; len(Steps) for all of the calls
-	Since time.Time     `json:"since"`          // of the step; zero until its share is there
-	Held  string        `json:"pausedBy"`       // who holds it; "" for nobody
-	Back  string        `json:"rollbackReason"` // why it goes back; "" where it does not
+	Steps []float64     `json:"steps"`          // ascending, less than 100; none to move all traffic at once
+	Every time.Duration `json:"every"`          // duration of a step
+	Step  int           `json:"step"`           // index into Steps; len(Steps) for all invocations
+	Since time.Time     `json:"since"`          // start of the step; zero until its share is deployed
+	Held  string        `json:"pausedBy"`       // who paused it; "" for nobody
+	Back  string        `json:"rollbackReason"` // why it rolls back; "" if it does not
 }
 
 // Share is what the version is to get now.
@@ -31,13 +30,11 @@ func (s Shift) Share() float64 {
 	return s.Steps[s.Step]
 }
 
-// patience is how many times as long a step lasts at most, where there are not calls
-// enough to say.
+// patience is how many times as long a step lasts at most, where there are not invocations enough to say.
 const patience = 3
 
-// Next decides what becomes of the shift by what the judge says: it stays, goes on to
-// the next step, or goes back. It gives why, and when it would go on, by time, where it
-// stays and nobody holds it.
+// Next decides what becomes of the shift by what the judge says: it stays, continues to the next step, or rolls
+// back. It gives why, and when it would continue, by time, where it stays and nobody holds it.
 func (s Shift) Next(v judge.Verdict, now time.Time) (next Shift, why string, at time.Time) {
 	if s.Back != "" || s.Step >= len(s.Steps) || s.Since.IsZero() {
 		return s, "", time.Time{}
@@ -69,14 +66,14 @@ func (s Shift) on() Shift {
 	return s
 }
 
-// On goes on to the next step now, for somebody's word.
+// On continues to the next step now, for somebody's word.
 func (s Shift) On() Shift {
 	s.Held = ""
 	return s.on()
 }
 
-// Shift returns by which shares a version gets the calls: those of the rules that stand
-// in the stage, else its own; nil where it gets all at once.
+// Shift returns by which shares a version gets the invocations: those of the rules that apply in the stage,
+// else its own; nil if it gets all at once.
 func (e Entry) Shift() *manifest.Shift {
 	if e.Standing != nil && e.Standing.Shift != nil {
 		return e.Standing.Shift

@@ -29,7 +29,7 @@ func TestShiftNext(t *testing.T) {
 		after time.Duration
 		share float64
 		says  string
-		next  time.Duration // when it goes on by time, after it began; 0 where it does not
+		next  time.Duration // when it continues by time, after it began; 0 if it does not
 	}{
 		{"it lasts", at(0, plain), said(judge.On), 4 * time.Minute, 10, "so it is", 5 * time.Minute},
 		{"it has lasted", at(0, plain), said(judge.On), 5 * time.Minute, 50, "so it is", 0},
@@ -83,7 +83,7 @@ func TestShiftsEnd(t *testing.T) {
 	}
 }
 
-func TestShiftOfTheRulesThatStand(t *testing.T) {
+func TestShiftUsesStandingRules(t *testing.T) {
 	slow, quick := &manifest.Shift{Steps: []float64{0.1}}, &manifest.Shift{Steps: []float64{0.9}}
 	for _, tt := range []struct {
 		standing, own *manifest.Stage

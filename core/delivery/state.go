@@ -29,22 +29,22 @@ type Event string
 
 // The events.
 const (
-	Enter     Event = "enter"     // the gates hold, or somebody passed over them
-	Planned   Event = "planned"   // the plan has steps and nothing stops it
-	Deployed  Event = "deployed"  // the deployment is done, or there was nothing to do
-	Share     Event = "share"     // it is deployed, and gets a part of the calls
-	Shifted   Event = "shifted"   // it gets all calls
+	Enter     Event = "enter"     // all gates passed or are overridden
+	Planned   Event = "planned"   // the plan has steps and no blockers
+	Deployed  Event = "deployed"  // the deployment succeeded, or there was nothing to do
+	Share     Event = "share"     // it is deployed, and receives part of the invocations
+	Shifted   Event = "shifted"   // it receives all invocations
 	Proved    Event = "tested"    // the cases passed, or there are none
-	Fail      Event = "fail"      // something went wrong; why is kept beside it
-	Retry     Event = "retry"     // somebody asks to go on
-	Reject    Event = "reject"    // somebody says no
-	RollBack  Event = "roll back" // the version before was put in its place
+	Fail      Event = "fail"      // an error occurred; the reason is stored with it
+	Retry     Event = "retry"     // a person retries it
+	Reject    Event = "reject"    // a person rejects it
+	RollBack  Event = "roll back" // the previous version was restored
 	Supersede Event = "supersede" // a newer version took its place in the queue
-	Redeploy  Event = "redeploy"  // it is put back in the place of a newer one
-	Reask     Event = "reask"     // the plan means something else than what was agreed to
+	Redeploy  Event = "redeploy"  // it is redeployed in place of a newer one
+	Reask     Event = "reask"     // the plan differs from the approved one
 )
 
-// ErrTransition tells that an event has no meaning in a state.
+// ErrTransition reports that an event has no meaning in a state.
 var ErrTransition = errors.New("not allowed in this state")
 
 // Next returns the state after an event.
@@ -80,13 +80,12 @@ func Next(s State, e Event) (State, error) {
 	return s, fmt.Errorf("%q while %s: %w", e, s, ErrTransition)
 }
 
-// Moving reports whether a version is on its way in the stage: while it is, no
-// other may move there.
+// Moving reports whether a version is in progress in the stage: while it is, no other may move there.
 func Moving(s State) bool {
 	return s == Planning || s == Deploying || s == Shifting || s == Testing
 }
 
-// Over reports whether nothing follows the state by itself.
+// Over reports whether nothing follows the state automatically.
 func Over(s State) bool {
 	return s == Settled || s == Rejected || s == RolledBack || s == Superseded
 }
@@ -94,18 +93,16 @@ func Over(s State) bool {
 // Standing is how one version stands in a stage.
 type Standing struct {
 	Version int
-	// Turn orders versions as they came: most often their numbers do too, but an
-	// old one may come again.
+	// Turn orders versions by arrival: usually by number, but an old version can be delivered again.
 	Turn  int64
 	State State
-	// Ready tells that a waiting version could enter: all its gates hold.
+	// Ready means that a waiting version can enter: all its gates passed.
 	Ready bool
 }
 
-// Turn decides who may go on in a stage: the version that came last of those
-// that wait and are ready, unless one is moving. Those that wait and came before
-// it, or before what is settled there, are overtaken; a newer one that is not
-// ready yet overtakes nobody.
+// Turn decides who may continue in a stage: the version that came last of those that wait and are ready, unless
+// one is moving. Those that wait and came before it, or before what is settled there, are superseded; a newer
+// one that is not ready yet supersedes nobody.
 func Turn(standing []Standing) (next int, overtaken []int) {
 	var newest, settled int64
 	moving := false

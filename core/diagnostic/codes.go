@@ -75,7 +75,7 @@ const (
 	CodeCaseExpression Code = "RM1702"
 )
 
-// Explanation tells what a code means, with a wrong and a right example.
+// Explanation reports what a code means, with a wrong and a right example.
 type Explanation struct {
 	Code   Code   `json:"code"`
 	Title  string `json:"title"`
@@ -84,7 +84,7 @@ type Explanation struct {
 	Right  string `json:"right"`
 }
 
-// Explain returns the explanation of a code; false where there is no such code.
+// Explain returns the explanation of a code; false if there is no such code.
 func Explain(code Code) (Explanation, bool) {
 	for _, e := range Explanations() {
 		if e.Code == code {

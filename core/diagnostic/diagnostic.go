@@ -49,7 +49,7 @@ type Diagnostic struct {
 	Severity Severity `json:"severity"`
 	Range
 	Message string `json:"message"`
-	// Stage is the one stage that it concerns; "" where it concerns all.
+	// Stage is the one stage that it concerns; "" for all.
 	Stage string `json:"stage,omitempty"`
 	Fix   *Fix   `json:"fix,omitempty"`
 }
@@ -81,7 +81,7 @@ func (d Diagnostic) Excerpt(text []byte) string { return NewText(text).Excerpt(d
 // Text is a file with its lines found.
 type Text struct {
 	text  []byte
-	lines []int // where each begins
+	lines []int // where each line starts
 }
 
 // NewText finds the lines of a file.

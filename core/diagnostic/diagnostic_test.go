@@ -75,7 +75,7 @@ func TestExcerpt(t *testing.T) {
 	_ = d.Excerpt([]byte("short")) // a place beyond the line is no reason to fail
 }
 
-func TestApplyLeavesOverlapsForLater(t *testing.T) {
+func TestApplyDefersOverlaps(t *testing.T) {
 	at := func(from, to int) diagnostic.Range {
 		return diagnostic.Range{File: "f", Line: 1, Column: from, EndLine: 1, EndColumn: to}
 	}
@@ -102,9 +102,9 @@ func TestSort(t *testing.T) {
 	}
 }
 
-// TestWhatSteersATerminalIsShown keeps escapes, and what turns the direction of
+// TestControlCharactersAreEscaped keeps escapes, and what turns the direction of
 // writing, from whoever reads a problem on a terminal.
-func TestWhatSteersATerminalIsShown(t *testing.T) {
+func TestControlCharactersAreEscaped(t *testing.T) {
 	d := diagnostic.Diagnostic{Message: "bad \x1b[31m\u202e\u009b",
 		Range: diagnostic.Range{File: "a\x07b.yaml", Line: 1, Column: 3, EndLine: 1, EndColumn: 5}}
 	text := []byte("x: \x1b]0;title\x07\x7f \u202egnihton\n")

@@ -9,7 +9,7 @@ import (
 var writeDocs = flag.Bool("write-docs", false, "write docs/diagnostics.md anew")
 
 // docs/diagnostics.md is what the table of codes says.
-func TestDocsAreTrue(t *testing.T) {
+func TestDocsAreCurrent(t *testing.T) {
 	const file = "../../docs/diagnostics.md"
 	if *writeDocs {
 		if err := os.WriteFile(file, []byte(markdown()), 0o644); err != nil {

@@ -54,7 +54,7 @@ func (o Of) Written(what string, object Object) map[string]any {
 	return out
 }
 
-// Deleted is the event of an object that was taken away.
+// Deleted is the event of an object that was removed.
 func (o Of) Deleted(object Object) map[string]any {
 	out := o.cloud("rudmar.object.deleted", "/objects/"+object.Store,
 		map[string]any{"store": object.Store, "key": object.Key})
@@ -66,7 +66,7 @@ func (o Of) Deleted(object Object) map[string]any {
 type Message struct {
 	ID       int64
 	Body     any
-	Attempts int // with this one
+	Attempts int // including this one
 	SentAt   time.Time
 }
 
@@ -83,9 +83,9 @@ func (o Of) Messages(queue string, batch []Message) map[string]any {
 // End is how a call of a function ended.
 type End struct {
 	Function, Invocation string
-	Outcome              string // "succeeded", or how it failed
+	Outcome              string // "succeeded", or the kind of failure
 	Response, Error      any
-	Event                any // what it was called with
+	Event                any // its event
 }
 
 // What returns how it ended in the words of triggers: succeeded, or failed.
@@ -110,10 +110,10 @@ type Request struct {
 	Method string            `json:"method"`
 	Path   string            `json:"path"`
 	Params map[string]string `json:"params"`
-	// Query has a text for each key; a list of texts for one that is repeated.
+	// Query has one text per key; a list of texts for a repeated key.
 	Query   map[string]any    `json:"query"`
 	Headers map[string]string `json:"headers"`
-	// Body is JSON, text, or nil. Bytes are given as base64 with InBase64.
+	// Body is JSON, text, or nil. Bytes are base64, with InBase64.
 	Body     any  `json:"body"`
 	InBase64 bool `json:"body_is_base64,omitempty"`
 }

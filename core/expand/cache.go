@@ -9,9 +9,8 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Cache keeps what functions became, so that a service of which little
-// changed is expanded quickly. Expansions that run at the same time may share
-// it; the resources that it gives are not to be changed.
+// Cache keeps what functions became, so a service of which little changed is expanded quickly. Expansions that
+// run concurrently may share it; the resources that it gives are not to be changed.
 type Cache struct {
 	mu   sync.Mutex
 	last map[manifest.Place]*became
@@ -19,7 +18,7 @@ type Cache struct {
 
 // became is what a service became in one place.
 type became struct {
-	stage   *manifest.Stage // the same stage comes from the same rudmar.yaml
+	stage   *manifest.Stage // the same stage from the same rudmar.yaml
 	secrets map[string]string
 	address string
 	pieces  []piece // sorted by the functions' names
@@ -76,7 +75,7 @@ type piece struct {
 	artifact  string
 	resources []Resource
 	problems  []Problem
-	// elsewhere tells that it also depends on other functions or on the version.
+	// elsewhere means that it also depends on other functions or on the version.
 	elsewhere bool
 }
 

@@ -61,7 +61,7 @@ func functionsIn(resources []expand.Resource) map[string]*expand.Attribute {
 
 // What a function became is taken again just where nothing that it depends on has changed,
 // and what comes out is what a fresh expansion gives.
-func TestWhatIsExpandedAgain(t *testing.T) {
+func TestIncrementalExpand(t *testing.T) {
 	const all = "ash birch elm fir larch oak pine yew"
 	told := map[string]string{"oak": "env: {V: '${version}'}"}
 	base := rows(t, all, told)
@@ -141,7 +141,7 @@ func TestWhatIsExpandedAgain(t *testing.T) {
 }
 
 // That a function may reach the network is said only where it may.
-func TestNetworkIsSaidWhereItIs(t *testing.T) {
+func TestNetworkAttribute(t *testing.T) {
 	s := rows(t, "ash elm", map[string]string{"elm": "network: true"})
 	resources, _ := expand.Expand(s, &s.Stages[0], s.Stages[0].Targets[0], expand.Inputs{})
 	for _, r := range resources {

@@ -45,7 +45,7 @@ func SecretNames(s *manifest.Service) map[string]string {
 // byFunction returns what each function becomes, by address.
 func byFunction(s *manifest.Service, stage *manifest.Stage,
 	target manifest.Target) map[string]map[string]map[string]any {
-	// what cannot be said yet is the same on both sides
+	// unknown values are the same on both sides
 	resources, _ := Expand(s, stage, target, Inputs{Secrets: SecretNames(s)})
 	out := map[string]map[string]map[string]any{}
 	for _, r := range resources {

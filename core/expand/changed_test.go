@@ -70,7 +70,7 @@ func TestChanged(t *testing.T) {
 }
 
 // A permission to read one of the service's own secrets carries its value.
-func TestSecretsThatMayBeRead(t *testing.T) {
+func TestReadableSecrets(t *testing.T) {
 	const before = `  - {allow: [send], resource: "queues/${stage.name}"}`
 	for _, c := range []struct {
 		permission, address string

@@ -20,7 +20,7 @@ type Attribute struct {
 	Value any    `json:"value"` // string, float64, bool, []any or map[string]any
 	// From is where the value was written.
 	From tree.Origin `json:"from"`
-	// Through is where the settings that it refers to got their values.
+	// Through is where the settings that it refers to were set.
 	Through []tree.Origin `json:"through,omitempty"`
 }
 
@@ -37,7 +37,7 @@ type Resource struct {
 // Get returns the value of an attribute, or nil.
 func (r *Resource) Get(name string) any { return r.attribute(name).Value }
 
-// attribute returns an attribute; the zero one where there is none.
+// attribute returns an attribute; the zero one if there is none.
 func (r *Resource) attribute(name string) Attribute {
 	for _, a := range r.Attributes {
 		if a.Name == name {
@@ -61,14 +61,14 @@ type Inputs struct {
 	Version   int
 	Artifacts map[string]string // function → digest
 	Secrets   map[string]string // name → value, of this stage
-	// Address is where the target answers the stage's routes, without a slash at the end.
+	// Address is the base address of the stage's routes on the target, without a trailing slash.
 	Address string
-	// Key is the installation's, for the fingerprints by which secrets are shown
-	// (HMAC-SHA256): without it a value cannot be guessed from them.
+	// Key is the installation's key for the fingerprints shown in place of secrets (HMAC-SHA256): without it a
+	// value cannot be guessed from its fingerprint.
 	Key []byte
 }
 
-// Problem tells why something cannot be wanted in this stage as it stands.
+// Problem reports why something cannot be wanted in this stage as it stands.
 type Problem struct {
 	Message string      `json:"message"`
 	From    tree.Origin `json:"from"`
@@ -80,12 +80,11 @@ func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, 
 	return ExpandAgain(s, stage, target, in, nil)
 }
 
-// ExpandAgain expands like Expand, and takes from a cache what functions
-// became whose configuration and inputs are as they were.
+// ExpandAgain expands like Expand, and takes from a cache what functions became whose configuration and inputs
+// are unchanged.
 func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs,
 	cache *Cache) ([]Resource, []Problem) {
-	// Each function stands for itself, so they are shared out to all cores, in
-	// stretches, and put together in their order.
+	// Functions are independent: all cores share them in ranges, and the results are joined in order.
 	before := cache.recall(stage, target, in)
 	pieces := make([]piece, len(s.Functions))
 	cores.Share(len(pieces), func(from, to int) {
@@ -185,7 +184,7 @@ func (x *expander) function(fn *manifest.Function) {
 		Attribute{Name: "memory", Value: float64(c.Memory.V), From: c.Memory.From},
 		Attribute{Name: "runtime", Value: c.Runtime.V, From: c.Runtime.From},
 		Attribute{Name: "timeout", Value: ms(c.Timeout.V.Milliseconds()), From: c.Timeout.From})
-	if c.Network.V { // said only where it is so
+	if c.Network.V { // written only if true
 		own = append(own, Attribute{Name: "network", Value: true, From: c.Network.From})
 	}
 	secrets := map[string]string{}
@@ -254,8 +253,8 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	return addresses
 }
 
-// readable returns what a permission to read one of the service's own secrets
-// carries: its value in this stage, so that the platform can give it out.
+// readable returns what a permission to read one of the service's own secrets carries: its value in this stage,
+// so the platform can give it out.
 func (x *expander) readable(resource string, verbs []string, from tree.Origin) ([]Attribute, map[string]string) {
 	name, ok := strings.CutPrefix(resource, "secrets/")
 	if !ok || !slices.Contains(x.service.Secrets, name) || !slices.Contains(verbs, "read") &&

@@ -82,7 +82,7 @@ func expanded(t *testing.T, s *manifest.Service, stage string, in expand.Inputs)
 	return out
 }
 
-func TestWhatAManifestBecomes(t *testing.T) {
+func TestExpand(t *testing.T) {
 	resources := expanded(t, service(t), "live", expand.Inputs{})
 	values := func(address string) string {
 		r, ok := resources[address]
@@ -128,7 +128,7 @@ func TestWhatAManifestBecomes(t *testing.T) {
 	}
 }
 
-func TestSecretsAreKeptApart(t *testing.T) {
+func TestSecretsAreSeparate(t *testing.T) {
 	function := expanded(t, service(t), "live", expand.Inputs{})["function/warn"]
 	shown := fmt.Sprint(function.Get("env.KEY"))
 	if !strings.HasPrefix(shown, "secret ") || strings.Contains(shown, "hidden") ||
@@ -185,7 +185,7 @@ func TestOrigins(t *testing.T) {
 }
 
 // The name of a revision follows from what it holds, and from nothing else.
-func TestRevisionsAreNamedByWhatTheyHold(t *testing.T) {
+func TestRevisionNamesAreContentDigests(t *testing.T) {
 	id := func(stage string, in expand.Inputs, changes ...string) any {
 		r := expanded(t, service(t, changes...), stage, in)["revision/warn"]
 		return r.Get("id")
@@ -236,7 +236,7 @@ func TestInOrder(t *testing.T) {
 	}
 }
 
-func TestEveryNeedIsThere(t *testing.T) {
+func TestEveryDependencyExists(t *testing.T) {
 	resources := expanded(t, service(t), "live", expand.Inputs{})
 	for _, r := range resources {
 		for _, need := range r.Needs {

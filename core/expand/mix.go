@@ -15,7 +15,7 @@ type Part struct {
 	Service *manifest.Service
 	Stage   *manifest.Stage
 	Inputs  Inputs
-	// Has tells which functions of the service belong to the part.
+	// Has reports which functions of the service belong to the part.
 	Has func(function string) bool
 }
 
@@ -53,7 +53,7 @@ func apart(resources []Resource) []Problem {
 		case resource.Route:
 			one, err := route.Parse(fmt.Sprint(r.Get("method")) + " " + fmt.Sprint(r.Get("path")))
 			if err != nil {
-				continue // its own manifest was checked: it is told there
+				continue // its own manifest was checked, and the check reported it
 			}
 			other, before := taken[one.Key()]
 			taken[one.Key()] = taker{one, r}

@@ -11,7 +11,7 @@ import (
 
 // Functions of two versions stand side by side, each as its own version has it; what
 // does not go together is told.
-func TestMix(t *testing.T) {
+func TestMixedSettings(t *testing.T) {
 	old := service(t)
 	target := manifest.ParseTarget("local/north")
 	in := func(version int) expand.Inputs {

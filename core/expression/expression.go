@@ -20,8 +20,8 @@ const (
 	sizeLimit  = 4096
 )
 
-// CompileError tells what is wrong with an expression. Column counts from 1,
-// in the expression's own first line.
+// CompileError reports what is wrong with an expression. Column counts from 1, in the expression's own first
+// line.
 type CompileError struct {
 	Line, Column int
 	Message      string
@@ -29,7 +29,7 @@ type CompileError struct {
 
 func (e *CompileError) Error() string { return e.Message }
 
-// ErrNotBoolean tells that an expression yields something other than true or false.
+// ErrNotBoolean reports that an expression yields something other than true or false.
 var ErrNotBoolean = errors.New("the expression must be true or false")
 
 // Language is a set of variables that expressions may use.

@@ -42,7 +42,7 @@ func answered() map[string]any {
 	}
 }
 
-func TestHoldsAndFound(t *testing.T) {
+func TestEvaluate(t *testing.T) {
 	language, err := expression.ForCases()
 	if err != nil {
 		t.Fatal(err)
@@ -93,7 +93,7 @@ func TestHoldsAndFound(t *testing.T) {
 	}
 }
 
-// What is wrong is told with its place in the expression.
+// What is wrong is reported with its place in the expression.
 func TestCompileErrors(t *testing.T) {
 	language, err := expression.ForRules()
 	if err != nil {
@@ -213,9 +213,9 @@ func TestLimits(t *testing.T) {
 
 var writeDocs = flag.Bool("write-docs", false, "replace the placeholders of docs/manifest.md by tables")
 
-// TestFieldsStandInTheDocs holds docs/manifest.md against what expressions may
+// TestFieldsAreDocumented holds docs/manifest.md against what expressions may
 // speak of.
-func TestFieldsStandInTheDocs(t *testing.T) {
+func TestFieldsAreDocumented(t *testing.T) {
 	const file = "../../docs/manifest.md"
 	text, err := os.ReadFile(file)
 	if err != nil {

@@ -86,10 +86,10 @@ func leftSide(e ast.Expr) ast.Expr {
 	case "_==_", "_!=_", "_<_", "_<=_", "_>_", "_>=_", "@in":
 		left := call.Args()[0]
 		if left.Kind() == ast.LiteralKind {
-			return call.Args()[1] // "one" in logs: the logs say what is wrong
+			return call.Args()[1] // "one" in logs: the logs explain the failure
 		}
 		if left.Kind() == ast.CallKind && left.AsCall().FunctionName() == "size" && left.AsCall().IsMemberFunction() {
-			return left.AsCall().Target() // what there is says more than how much
+			return left.AsCall().Target() // the value says more than its size
 		}
 		return left
 	}

@@ -11,7 +11,7 @@ import (
 
 // What rules are evaluated over. Each field stands in docs/manifest.md.
 type (
-	// Plan is what a version would do in the stage, on all its targets.
+	// Plan is the plan of the version for the stage, on all its targets.
 	Plan struct {
 		Steps     []string `cel:"steps" about:"addresses of all changed resources"`
 		Creates   []string `cel:"creates" about:"addresses of created resources"`
@@ -19,7 +19,7 @@ type (
 		Deletes   []string `cel:"deletes" about:"addresses of deleted resources"`
 		Functions []string `cel:"functions" about:"changed functions"`
 	}
-	// Consequences is what that means.
+	// Impact is the plan's impact.
 	Impact struct {
 		Opened   []string `cel:"public_routes" about:"routes that become public"`
 		Widened  []string `cel:"wider_routes" about:"routes open to more callers"`
@@ -32,7 +32,7 @@ type (
 		Removed  []string `cel:"data_loss" about:"addresses of deleted log stores and revisions"`
 		Cold     []string `cel:"cold_starts" about:"functions with a cold start"`
 	}
-	// Version is the version that wants in.
+	// Version is the version to deliver.
 	Version struct {
 		Number  int64    `cel:"number" about:"the version number"`
 		Author  string   `cel:"author" about:"the author stated in the commit, not verified"`
@@ -40,8 +40,7 @@ type (
 		Message string   `cel:"message" about:"the first line of the commit message"`
 		Branch  string   `cel:"branch" about:"the branch of the commit"`
 	}
-	// Metrics is what was measured of the version in the stages before, where a
-	// soak gate asks for it.
+	// Metrics are measured in the stages before, if a soak gate uses them.
 	Metrics struct {
 		Invocations int64 `cel:"invocations" about:"invocations"`
 		Errors      int64 `cel:"errors" about:"failed invocations"`

@@ -17,7 +17,7 @@ import (
 type Resource struct {
 	Address, Kind, Function string
 	Attributes              map[string]any
-	From                    *tree.Origin // where it is declared; nil where nobody knows
+	From                    *tree.Origin // where it is declared; nil if unknown
 }
 
 // Reach is what a function may newly do, or may do no longer.
@@ -25,7 +25,7 @@ type Reach struct {
 	Function string   `json:"function"`
 	Verbs    []string `json:"verbs"`
 	Resource string   `json:"resource"`
-	// Except is what is not new within a wider pattern, in words: "read tables/a".
+	// Except describes the part of a wider pattern that is not new: "read tables/a".
 	Except   []string     `json:"except,omitempty"`
 	Wildcard bool         `json:"wildcard,omitempty"`
 	From     *tree.Origin `json:"from,omitempty"`
@@ -35,12 +35,12 @@ type Reach struct {
 // make before.
 type Opened struct {
 	Function string       `json:"function"`
-	Trigger  string       `json:"trigger"` // of the route: function/trigger
+	Trigger  string       `json:"trigger"` // function/trigger of the route
 	Route    string       `json:"route"`
-	Request  string       `json:"request"` // one that somebody may newly make
-	Before   string       `json:"before"`  // who could make it before; "" for nobody
-	After    string       `json:"after"`   // who may now
-	Public   bool         `json:"public"`  // whether everybody may
+	Request  string       `json:"request"` // a request that somebody can now send
+	Before   string       `json:"before"`  // who could send it before; "" for nobody
+	After    string       `json:"after"`   // who can now
+	Public   bool         `json:"public"`  // whether everybody can
 	From     *tree.Origin `json:"from,omitempty"`
 }
 
@@ -49,23 +49,23 @@ type Closed struct {
 	Function string `json:"function"`
 	Trigger  string `json:"trigger"`
 	Route    string `json:"route"`
-	Request  string `json:"request"` // one that somebody could make
-	Before   string `json:"before"`  // who could make it
-	After    string `json:"after"`   // who still may; "" for nobody
+	Request  string `json:"request"` // a request that somebody could send
+	Before   string `json:"before"`  // who could send it
+	After    string `json:"after"`   // who still can; "" for nobody
 }
 
 // Moved is a request that another trigger answers from now on.
 type Moved struct {
 	Request string `json:"request"`
-	Was     string `json:"before"` // the trigger that answered: function/trigger
+	Was     string `json:"before"` // the trigger that responded: function/trigger
 	Now     string `json:"after"`
-	// Shadowed tells that the route which answered is still there, and a nearer one stands before it.
+	// Shadowed means that the former route still exists, and a more specific one takes precedence.
 	Shadowed bool `json:"shadowed,omitempty"`
 }
 
 // RuleChange is what becomes of a rule of entry that stands in a stage.
 type RuleChange struct {
-	Rule    string `json:"rule"` // which one, such as "approvals"
+	Rule    string `json:"rule"` // the kind of gate, such as "approvals"
 	Before  string `json:"before"`
 	After   string `json:"after"`
 	Loosens bool   `json:"weaker,omitempty"`
@@ -74,13 +74,13 @@ type RuleChange struct {
 // Gap is a route that answers nobody between two steps of a plan.
 type Gap struct {
 	Route string `json:"route"`
-	From  int    `json:"from"` // the step that takes it away
-	To    int    `json:"to"`   // the step that brings it back
+	From  int    `json:"from"` // the step that deletes it
+	To    int    `json:"to"`   // the step that creates it
 }
 
 // Consequence is what a plan means, whenever it is run.
 type Impact struct {
-	Rules   []RuleChange `json:"rules"` // those that loosen first
+	Rules   []RuleChange `json:"rules"` // weaker rules first
 	Gained  []Reach      `json:"newPermissions"`
 	Lost    []Reach      `json:"removedPermissions"`
 	Through []Through    `json:"indirectPermissions"`
@@ -88,7 +88,7 @@ type Impact struct {
 	Closed  []Closed     `json:"closedRoutes"`
 	Moved   []Moved      `json:"reroutedRequests"`
 	Gaps    []Gap        `json:"routeGaps"`
-	Cold    []string     `json:"coldStarts"` // functions that start cold
+	Cold    []string     `json:"coldStarts"` // functions with cold starts
 	Removed []string     `json:"dataLoss"`   // log stores and revisions that are deleted, by address
 }
 

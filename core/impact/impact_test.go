@@ -39,7 +39,7 @@ func TestReach(t *testing.T) {
 	}
 }
 
-func TestOpened(t *testing.T) {
+func TestPublicRoutes(t *testing.T) {
 	tests := []struct {
 		name          string
 		before, after []any
@@ -70,7 +70,7 @@ func TestOpened(t *testing.T) {
 	}
 }
 
-func TestColdAndLost(t *testing.T) {
+func TestColdStartsAndDataLoss(t *testing.T) {
 	c := impact.Assess(nil, nil,
 		map[string]resource.Change{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete",
 			"logs/gone": "delete", "revision/gone": "delete", "function/c": "update", "revision/c": "create",
@@ -81,7 +81,7 @@ func TestColdAndLost(t *testing.T) {
 }
 
 // What is gained says where it is declared, as far as that is known.
-func TestReachSaysWhere(t *testing.T) {
+func TestReachNamesThePath(t *testing.T) {
 	said, silent := grant("warn", "tables/a", "read"), grant("warn", "tables/b", "read")
 	said.From = &tree.Origin{File: "warn/function.yaml", Line: 9}
 	gained := impact.Assess(nil, []r{said, silent}, nil).Gained
@@ -91,7 +91,7 @@ func TestReachSaysWhere(t *testing.T) {
 }
 
 // However the routes stand in their list, the same is said of them, in the same order.
-func TestOrderOfRoutesIsNothing(t *testing.T) {
+func TestRouteOrderIsIrrelevant(t *testing.T) {
 	after := all("c/x GET /a anyone", "a/x ANY /b authenticated", "b/x POST /{rest...} growers", "a/y HEAD /c anyone")
 	want := fmt.Sprint(impact.Assess(nil, after, nil).Opened)
 	dice := rand.New(rand.NewPCG(3, 5))
@@ -105,7 +105,7 @@ func TestOrderOfRoutesIsNothing(t *testing.T) {
 
 // A route by which somebody came to a function is closed where no other one takes its
 // method; GET takes HEAD, too, and ANY all.
-func TestClosedByMethods(t *testing.T) {
+func TestNarrowerAccessByMethod(t *testing.T) {
 	for _, tt := range []struct {
 		before, after string
 		closes        bool
@@ -121,7 +121,7 @@ func TestClosedByMethods(t *testing.T) {
 }
 
 // Between a schedule by the clock and one by an interval no fire is the same.
-func TestAcrossKindsOfSchedules(t *testing.T) {
+func TestScheduleKinds(t *testing.T) {
 	clock, err := timing.Read("30 6 * * *", "Europe/Oslo", 0)
 	if err != nil {
 		t.Fatal(err)

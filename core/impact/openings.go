@@ -64,7 +64,7 @@ func doors(resources []Resource) []door {
 		}
 		parsed, err := route.Parse(fmt.Sprint(r.Attributes["method"], " ", r.Attributes["path"]))
 		if err != nil {
-			continue // the platform takes none either
+			continue // the platform accepts none either
 		}
 		_, trigger := resource.Split(r.Address)
 		values := make([]string, len(parsed.Segments))
@@ -196,11 +196,11 @@ func (s *search) unused() string {
 	return spare
 }
 
-// walk tries the requests whose path begins with pieces; was and is are the
-// doors that may still take them. It gives false where there are too many.
+// walk tries the requests whose path begins with pieces; was and is are the doors that may still take them. It
+// gives false if there are too many.
 func (s *search) walk(pieces []string, was, is []int) bool {
 	if len(is) == 0 {
-		return true // nobody can newly make what nothing takes
+		return true // a request that no route matches is not new to anybody
 	}
 	if s.tried++; s.tried > maxRequests {
 		return false
@@ -217,11 +217,11 @@ func (s *search) walk(pieces []string, was, is []int) bool {
 			next[s.spare] = true
 		}
 		if len(side.rest) > 0 {
-			next[""] = true // only a rest takes an empty one
+			next[""] = true // only a rest parameter matches an empty segment
 		}
 	}
 	if ends {
-		return true // what is left takes everything longer just so
+		return true // the remainder matches everything longer as well
 	}
 	for _, piece := range slices.Sorted(maps.Keys(next)) {
 		if !s.walk(append(slices.Clone(pieces), piece), before.by(piece), after.by(piece)) {
@@ -234,8 +234,8 @@ func (s *search) walk(pieces []string, was, is []int) bool {
 // onward sorts the doors that may take a path by what they want as its next piece.
 type onward struct {
 	literal map[string][]int
-	open    []int // a parameter: any piece that is not empty
-	rest    []int // any piece
+	open    []int // a parameter: any segment that is not empty
+	rest    []int // any segment
 	longer  bool  // one of them has a segment here, or ends before it
 }
 
@@ -258,8 +258,8 @@ func newOnward(doors []door, among []int, at int) *onward {
 	return o
 }
 
-// by returns the doors that go on with a piece. Which of them takes a request does not
-// depend on their order.
+// by returns the doors that continue with a piece. Which of them takes a request does not depend on their
+// order.
 func (o *onward) by(piece string) []int {
 	out := slices.Concat(o.literal[piece], o.rest)
 	if piece != "" {
@@ -279,7 +279,7 @@ func (s *search) try(pieces []string, was, is []int) {
 		return out
 	}
 	before, after := routes(s.was, was), routes(s.is, is)
-	for _, method := range append(route.Methods(), "TRACE") { // one that no route can name, too
+	for _, method := range append(route.Methods(), "TRACE") { // including a segment that no route names
 		if method == "ANY" {
 			continue
 		}

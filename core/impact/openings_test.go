@@ -35,9 +35,9 @@ func all(texts ...string) []r {
 	return out
 }
 
-// TestWhatOpens holds every way in which a public route has slipped past a rule
+// TestWiderAccess holds every way in which a public route has slipped past a rule
 // against what is said of it.
-func TestWhatOpens(t *testing.T) {
+func TestWiderAccess(t *testing.T) {
 	for _, tt := range []struct {
 		name          string
 		before, after []string
@@ -85,10 +85,10 @@ func TestWhatOpens(t *testing.T) {
 	}
 }
 
-// TestOpeningsAgainstBruteForce makes every request up to four segments over
+// TestWiderAccessByBruteForce makes every request up to four segments over
 // all the words of random routes, by every method and for every caller, before
 // and after, and expects just the routes by which somebody newly comes in.
-func TestOpeningsAgainstBruteForce(t *testing.T) {
+func TestWiderAccessByBruteForce(t *testing.T) {
 	paths := everyPath()
 	for seed := range uint64(70) {
 		dice := rand.New(rand.NewPCG(seed, 5))
@@ -181,10 +181,10 @@ func randomSides(dice *rand.Rand) (before, after []string) {
 	return before, after
 }
 
-// TestMovedAgainstBruteForce makes every request, before and after, and expects that just
+// TestReroutedByBruteForce makes every request, before and after, and expects that just
 // those changes of hands are told that one of them sees, in order, each with a request
 // that shows it; and where the former route is still there, that it is shadowed.
-func TestMovedAgainstBruteForce(t *testing.T) {
+func TestReroutedByBruteForce(t *testing.T) {
 	paths := everyPath()
 	told := 0
 	for seed := range uint64(60) {

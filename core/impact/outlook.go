@@ -14,13 +14,12 @@ import (
 // Figures is what was observed of a stage and of the one before it on the way.
 type Figures struct {
 	Now time.Time
-	// Over is how far back the sums go.
+	// Over is the period of the sums.
 	Over time.Duration
-	// Here and Earlier are what the calls of each function came to in the stage, and in
-	// the one before it.
+	// Here and Earlier sum the invocations of each function in the stage, and in the stage before it.
 	Here, Earlier map[string]metrics.Sum
 	Before        string         // the name of the stage before; "" for none
-	Triggers      map[string]int // calls in the stage, by function/trigger
+	Triggers      map[string]int // invocations in the stage, by function/trigger
 	Rates         metrics.Rates
 	Held          []Retained
 }
@@ -28,21 +27,21 @@ type Figures struct {
 // Retained is what a platform keeps of a function, and loses with it.
 type Retained struct {
 	Function string
-	What     string // "log lines", "kept calls", "waiting messages"
+	What     string // "log lines", "stored invocations", "waiting messages"
 	Count    int64
-	Oldest   time.Time // zero where nobody knows
+	Oldest   time.Time // zero if unknown
 }
 
 // Outlook is what the figures and the clock of a moment say of a plan. It is true
 // when the plan is made, and no part of what people agree to.
 type Outlook struct {
-	Over        int64       `json:"period"` // milliseconds, how far back the figures go
+	Over        int64       `json:"period"` // milliseconds, the period of the figures
 	Tight       []NearLimit `json:"limits"`
 	Schedules   []Fires     `json:"schedules"`
 	Costs       []Cost      `json:"costs"`
 	Cold        []Waiting   `json:"coldStarts"`
 	Losses      []Loss      `json:"dataLoss"`
-	Invocations []Activity  `json:"requests"` // by routes that close
+	Invocations []Activity  `json:"requests"` // by deleted or restricted routes
 }
 
 // NearLimit is a limit held against what was observed.
@@ -50,33 +49,33 @@ type NearLimit struct {
 	Function    string  `json:"function"`
 	What        string  `json:"kind"` // memory, in bytes; timeout, in milliseconds
 	Limit       float64 `json:"limit"`
-	Seen        float64 `json:"observed"` // the peak of memory; the 99th percentile of durations
+	Seen        float64 `json:"observed"` // the peak memory; the p99 of durations
 	Stage       string  `json:"stage,omitempty"`
 	Invocations int     `json:"invocations"`
-	Under       bool    `json:"under,omitempty"` // the limit is below what was seen
+	Under       bool    `json:"under,omitempty"` // the limit is below the observed value
 }
 
 // Fires is what becomes of a schedule.
 type Fires struct {
 	Function string  `json:"function"`
 	Trigger  string  `json:"trigger"`
-	Before   float64 `json:"before"` // fires a day
+	Before   float64 `json:"before"` // times per day
 	After    float64 `json:"after"`
 	Next     []int64 `json:"next"` // Unix milliseconds
 	Zone     string  `json:"zone,omitempty"`
-	// Overlaps tells that a run usually takes longer than the shortest interval.
+	// Overlaps means that a run usually takes longer than the shortest interval.
 	Overlaps bool    `json:"overlaps,omitempty"`
-	Usually  float64 `json:"usually,omitempty"` // milliseconds, the 99th percentile
+	Usually  float64 `json:"usually,omitempty"` // milliseconds, p99
 	Interval float64 `json:"interval,omitempty"`
-	// Lost and Doubled are fires that a change of zone leaves out, or makes twice, today.
+	// Lost and Doubled are times that a change of zone skips, or repeats, today.
 	Lost    int `json:"lost,omitempty"`
 	Doubled int `json:"doubled,omitempty"`
 }
 
-// Cost is what a function's calls cost a month of 30 days.
+// Cost is what a function's invocations cost a month of 30 days.
 type Cost struct {
 	Function string `json:"function"`
-	Before   string `json:"before"` // "" where it is not there
+	Before   string `json:"before"` // "" if it does not exist
 	After    string `json:"after"`
 	Currency string `json:"currency"`
 	How      string `json:"arithmetic"`
@@ -86,7 +85,7 @@ type Cost struct {
 type Waiting struct {
 	Function string  `json:"function"`
 	PerHour  float64 `json:"perHour"`
-	StartMs  float64 `json:"startMs"` // the longest call that was seen
+	StartMs  float64 `json:"startMs"` // the longest observed invocation
 	Callers  float64 `json:"callers"`
 }
 
@@ -107,7 +106,8 @@ type Activity struct {
 const (
 	month    = 30 * 24 * time.Hour
 	fireDays = 28
-	// near is the share of a limit beyond which what was observed is told, though the limit stays.
+	// near is the share of a limit beyond which an observed value is reported, though the limit does not
+	// change.
 	near = 0.9
 )
 
@@ -149,7 +149,7 @@ func byAddress(resources []Resource) map[string]*Resource {
 	return out
 }
 
-// number returns an attribute of a resource; 0 where it has none.
+// number returns an attribute of a resource; 0 if it has none.
 func number(r *Resource, name string) float64 {
 	if r == nil {
 		return 0
@@ -158,7 +158,7 @@ func number(r *Resource, name string) float64 {
 	return n
 }
 
-// limits holds memory and timeout against what calls took.
+// limits holds memory and timeout against what invocations took.
 func (f *foresight) limits(fn string) {
 	was, is := f.was[resource.Function+"/"+fn], f.is[resource.Function+"/"+fn]
 	if is == nil {
@@ -191,8 +191,8 @@ func (f *foresight) limits(fn string) {
 	}
 }
 
-// cost adds what a function's calls cost before and after: where its memory
-// changes, and where it comes or goes.
+// cost adds what a function's invocations cost before and after: where its memory changes, and where it comes
+// or goes.
 func (f *foresight) cost(fn string) {
 	was, is := number(f.was[resource.Function+"/"+fn], "memory"), number(f.is[resource.Function+"/"+fn], "memory")
 	sum, from := f.seen.Here[fn], ""
@@ -214,7 +214,7 @@ func (f *foresight) cost(fn string) {
 		}
 		amount, how, err := metrics.Cost(monthly, int64(side.memory), f.seen.Rates)
 		if err != nil {
-			return // a price that cannot be read gives no cost
+			return // an unreadable price gives no cost
 		}
 		*side.into, cost.How = amount, how
 	}
@@ -262,7 +262,7 @@ func (f *foresight) active(c Impact) {
 	}
 }
 
-// scheduleOf reads when a schedule fires; false where it is not there or is off.
+// scheduleOf reads when a schedule fires; false if it is not there or is off.
 func scheduleOf(r *Resource) (timing.Schedule, bool) {
 	if r == nil || r.Attributes["enabled"] == false {
 		return timing.Schedule{}, false
@@ -329,10 +329,9 @@ func (f *foresight) overlap(out *Fires, times []time.Time) {
 	out.Overlaps = out.Usually > out.Interval
 }
 
-// AcrossZones counts the fires that are left out, and those that come twice, where
-// a schedule by the clock of one zone goes on by that of another: of the same time
-// on the clock one has passed already and the other not. Where one of the two is none,
-// there are neither.
+// AcrossZones counts the fires that are left out, and those that come twice, where a schedule by the clock of
+// one zone continues by that of another: of the same time on the clock one has passed already and the other
+// not. Where one of the two is none, there are neither.
 func AcrossZones(was, is timing.Schedule, now time.Time) (lost, doubled int) {
 	if was.Cron == nil || is.Cron == nil || fmt.Sprint(was.Zone) == fmt.Sprint(is.Zone) {
 		return 0, 0

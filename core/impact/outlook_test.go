@@ -15,7 +15,7 @@ import (
 
 // Fires that a change of zone leaves out or makes twice are just those that a clock
 // on the wall shows never, or two times, going through the minutes one by one.
-func TestAcrossZonesByBruteForce(t *testing.T) {
+func TestZonesByBruteForce(t *testing.T) {
 	zones := []string{"UTC", "Europe/Oslo", "America/New_York", "Asia/Tokyo", "Pacific/Auckland"}
 	dice := rand.New(rand.NewPCG(7, 7))
 	some := [2]int{}
@@ -90,8 +90,8 @@ func TestOverlaps(t *testing.T) {
 	}
 }
 
-// A limit is told where it changes, or where what was seen comes near to it.
-func TestTight(t *testing.T) {
+// A limit is reported where it changes, or where what was seen comes near to it.
+func TestTightMemory(t *testing.T) {
 	of := func(memory float64) []r {
 		return []r{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: map[string]any{"memory": memory}}}
 	}
@@ -183,9 +183,9 @@ func TestCosts(t *testing.T) {
 	}
 }
 
-// What goes with a delete is told with its age; callers who come while something
-// starts, and those of what closes, by how often they came.
-func TestWhatGoesAndWhoWaits(t *testing.T) {
+// What goes with a delete is reported with its age; callers who come while something starts, and those of what
+// closes, by how often they came.
+func TestDataLossAndRouteGaps(t *testing.T) {
 	now := time.Unix(1_700_000_000, 0)
 	seen := impact.Figures{Now: now, Over: time.Hour,
 		Here:     map[string]metrics.Sum{"warn": {Invocations: 7200, MaxMs: 500}, "never": {}},
@@ -214,7 +214,7 @@ func TestWhatGoesAndWhoWaits(t *testing.T) {
 }
 
 // What fires seldom is counted over four weeks, what fires often over a day.
-func TestFiresADay(t *testing.T) {
+func TestSchedulesPerDay(t *testing.T) {
 	of := func(cron, zone string) []r {
 		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
 			Attributes: map[string]any{"cron": cron, "zone": zone, "enabled": true}}}
@@ -241,7 +241,7 @@ func TestFiresADay(t *testing.T) {
 }
 
 // Schedules are told in the order of their addresses.
-func TestSchedulesInOrder(t *testing.T) {
+func TestScheduleOrder(t *testing.T) {
 	var after []r
 	var want []string
 	touched := map[string]resource.Change{}
@@ -263,7 +263,7 @@ func TestSchedulesInOrder(t *testing.T) {
 
 // What functions newly bring about through others is just what can be reached by
 // going from queue to queue, over random services.
-func TestThroughByBruteForce(t *testing.T) {
+func TestIndirectPermissionsByBruteForce(t *testing.T) {
 	dice := rand.New(rand.NewPCG(9, 9))
 	names := []string{"a", "b", "c", "d"}
 	random := func() []r {
@@ -355,7 +355,7 @@ func TestThroughByBruteForce(t *testing.T) {
 
 // A request that another function answers is told: where a nearer route shadows the
 // one that answered, and where a route changes hands.
-func TestMoved(t *testing.T) {
+func TestRerouted(t *testing.T) {
 	for _, tt := range []struct {
 		name          string
 		before, after []string
@@ -379,7 +379,7 @@ func TestMoved(t *testing.T) {
 
 // However many resources of a function are touched, in whatever order, each thing is
 // said of it once, by the functions' names.
-func TestSaidOnceOfEachFunction(t *testing.T) {
+func TestOneImpactPerFunction(t *testing.T) {
 	seen := impact.Figures{Now: time.Unix(1_700_000_000, 0), Over: 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	touched := map[string]resource.Change{}
 	var before, after []r

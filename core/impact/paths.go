@@ -6,12 +6,12 @@ import (
 	"rudmar/core/route"
 )
 
-// paths is a tree of routes by their segments, so that those that meet one are found
-// without holding it against each.
+// paths is a tree of routes by their segments, so those that meet one are found without holding it against
+// each.
 type paths struct {
 	literal map[string]*paths
 	open    *paths   // a parameter
-	rest    []string // methods of routes that take everything from here on
+	rest    []string // methods of routes that match every longer path
 	ends    []string // methods of routes that end here
 }
 
@@ -83,6 +83,6 @@ func (p *paths) any(takes func(method string) bool) bool {
 
 // methodsMeet reports whether two routes of these methods take requests of one method.
 func methodsMeet(a, b string) bool {
-	heads := func(m string) bool { return m == "GET" || m == "HEAD" } // a route for GET takes HEAD, too
+	heads := func(m string) bool { return m == "GET" || m == "HEAD" } // a GET route also matches HEAD
 	return a == b || a == "ANY" || b == "ANY" || heads(a) && heads(b)
 }

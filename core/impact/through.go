@@ -13,8 +13,8 @@ import (
 // the first can bring about.
 type Through struct {
 	Function string   `json:"function"`
-	Via      []string `json:"via"` // the way: "queues/alerts", "relay", …, the function at its end last
-	// May is what the function at the end may do, or newly may where the way was there before.
+	Via      []string `json:"via"` // the path: "queues/alerts", "relay", …, the last function at its end
+	// May is what the last function can do, or what it can do now if the path existed before.
 	May []string `json:"permissions"`
 }
 

@@ -10,14 +10,14 @@ type rate struct{ errors, rest float64 }
 // of a proportion (Jeffreys, Theory of Probability, 1961).
 const prior = 0.5
 
-// rateOf returns what is believed of a rate after so many errors in so many calls.
+// rateOf returns what is believed of a rate after so many errors in so many invocations.
 func rateOf(calls, errors float64) rate {
 	errors = min(max(errors, 0), calls)
 	return rate{prior + errors, prior + calls - errors}
 }
 
-// like returns what is believed of a rate of which nothing was counted yet but that it
-// is probably like another one: worth so many calls.
+// like returns what is believed of a rate of which nothing was counted yet but that it is probably like another
+// one: worth so many invocations.
 func (r rate) like(calls float64) rate {
 	mean := r.errors / (r.errors + r.rest)
 	return rate{calls * mean, calls * (1 - mean)}

@@ -23,40 +23,38 @@ const (
 // Limits of a judgement. With them, two revisions that are alike are told apart
 // wrongly in less than 1 of 100 shifts, over all its looks; see docs/judge.md.
 const (
-	// certain is the probability of being worse from which on a revision goes back; surer
-	// takes its place once it has calls enough to be told apart by less chance.
+	// certain is the probability of a regression that causes a rollback; surer replaces it once there are
+	// enough invocations to compare.
 	certain = 0.987
 	surer   = 0.996
-	// margin is by how much an error rate may be higher and not be worse.
+	// margin is by how much an error rate can be higher without being a regression.
 	margin = 0.002
-	// alike is how many calls the belief is worth that a new revision errs as often as
-	// the old one: without it the first errors of few calls would speak too loudly.
+	// alike is the weight, in invocations, of the prior that both revisions fail equally often: without it the
+	// first errors of few invocations would decide.
 	alike = 60
-	// history is how many calls of before the shift count at most for the old one.
+	// history is the maximum number of earlier invocations that count for the old revision.
 	history = 1000
-	// unlikely is the probability, if both were alike, from which on durations are
-	// taken to be longer; muchSlower the ratio of their 95th percentiles that matters.
+	// unlikely is the probability under equality below which durations count as longer; muchSlower the ratio of
+	// the p95s that matters.
 	unlikely   = 0.0003
 	muchSlower = 1.25
-	// leastSlower is by how many milliseconds they differ at least: less is noise.
+	// leastSlower is the smallest difference in milliseconds: less is noise.
 	leastSlower = 5
-	// leastTimed is how many warm calls of each there have to be to compare durations.
+	// leastTimed is the number of warm invocations of each revision needed to compare durations.
 	leastTimed = 30
-	// firstLook is how many calls there are before the first look; between two looks
-	// they grow by nextLook.
+	// firstLook is the number of invocations before the first look; it grows by nextLook between looks.
 	firstLook = 20
 	nextLook  = 1.25
-	// enough is how many calls of the new revision let a step end before its time.
+	// enough is the number of invocations of the new revision that lets a step end before its time.
 	enough = 400
-	// A step ends early where a revision is worse by more than much with a probability
-	// of less than clearly.
+	// A step ends early if the probability of a regression larger than much is less than clearly.
 	much, clearly = 0.01, 0.05
 )
 
 // Objective is what good means for a function; zero values say nothing.
 type Objective struct {
-	ErrorsUnder float64       // share of calls that may fail
-	P95Under    time.Duration // of warm calls
+	ErrorsUnder float64       // share of invocations that can fail
+	P95Under    time.Duration // of warm invocations
 }
 
 // Function is what was counted of one function since the shift began, of both
@@ -65,7 +63,7 @@ type Function struct {
 	Name      string
 	New, Old  metrics.Sum
 	Before    metrics.Sum // of the old revision, before the shift
-	Minutes   []Minute    // how long its calls took, of both, by minute
+	Minutes   []Minute    // durations of both, by minute
 	Objective Objective
 }
 
@@ -76,12 +74,12 @@ type Finding struct {
 	Words    string  `json:"explanation"`
 	New      Counts  `json:"new"`
 	Old      Counts  `json:"old"`
-	Worse    float64 `json:"regressionProbability"` // probability that it errs more often
-	Limit    float64 `json:"limit"`                 // from which probability on it goes back
-	Slower   float64 `json:"slower"`                // probability of such durations, were both alike
-	Ratio    float64 `json:"ratio"`                 // of the 95th percentiles; 0 where one is not known
-	Looked   bool    `json:"looked"`                // it was enough since the last look
-	Clear    bool    `json:"clear"`                 // it has calls enough, and is hardly worse
+	Worse    float64 `json:"regressionProbability"` // probability that its error rate is higher
+	Limit    float64 `json:"limit"`                 // probability that causes a rollback
+	Slower   float64 `json:"slower"`                // probability of such durations if both were equal
+	Ratio    float64 `json:"ratio"`                 // of the 95th percentiles; 0 if one is unknown
+	Looked   bool    `json:"looked"`                // there were enough invocations since the last look
+	Clear    bool    `json:"clear"`                 // it has enough invocations, and a regression is unlikely
 }
 
 // Counts is one revision's figures.
@@ -90,7 +88,7 @@ type Counts struct {
 	Errors      int     `json:"errors"`
 	Low         float64 `json:"low"`  // bounds of its error rate, with a probability
 	High        float64 `json:"high"` // of 0.95
-	P95         float64 `json:"p95"`  // milliseconds, of warm calls
+	P95         float64 `json:"p95"`  // milliseconds, of warm invocations
 }
 
 func sideOf(s metrics.Sum) Counts {
@@ -103,12 +101,12 @@ func sideOf(s metrics.Sum) Counts {
 type Verdict struct {
 	Outcome  Outcome   `json:"outcome"`
 	Reason   string    `json:"reason"`
-	Early    bool      `json:"early"` // the step may end before its time
+	Early    bool      `json:"early"` // the step can end before its time
 	Findings []Finding `json:"findings"`
 }
 
-// Due reports whether there are enough calls for another look at a function, of which
-// the last look was at so many; 0 for none yet.
+// Due reports whether there are enough invocations for another look at a function, of which the last look was
+// at so many; 0 for none yet.
 func Due(calls, last int) bool {
 	if last < firstLook {
 		return calls >= firstLook
@@ -116,9 +114,9 @@ func Due(calls, last int) bool {
 	return float64(calls) >= nextLook*float64(last)
 }
 
-// Judge judges a shift. last tells, by function, at how many calls of the new revision
-// it was looked at last: one that has hardly more calls is not held against the limits
-// anew, so that looking often does no harm. The result does not change it.
+// Judge judges a shift. last tells, by function, at how many invocations of the new revision it was looked at
+// last: one that has hardly more invocations is not held against the limits again, so looking often does no
+// harm. The result does not change it.
 func Judge(functions []Function, last map[string]int) Verdict {
 	called := 0
 	for _, f := range functions {
@@ -148,8 +146,8 @@ func Judge(functions []Function, last map[string]int) Verdict {
 	return v
 }
 
-// evaluate judges one function; called is how many have calls: the more are looked at, the
-// surer each has to be.
+// evaluate judges one function; called is how many have invocations: the more are looked at, the surer each has
+// to be.
 func evaluate(f Function, called int, due bool) Finding {
 	found := Finding{Function: f.Name, Outcome: On, New: sideOf(f.New), Old: sideOf(f.Old), Slower: 1, Looked: due}
 	if f.New.Invocations == 0 {

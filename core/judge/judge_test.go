@@ -12,7 +12,7 @@ import (
 	"rudmar/core/metrics"
 )
 
-var shifts = flag.Int("shifts", 60, "how many shifts TestShiftsByChance simulates of each kind")
+var shifts = flag.Int("shifts", 60, "how many shifts TestSimulatedShifts simulates of each kind")
 
 func sum(calls, errors int, ms ...float64) metrics.Sum {
 	s := metrics.Sum{Invocations: calls, Errors: errors, Durations: metrics.Histogram{}, MaxMs: 1e6}
@@ -31,7 +31,7 @@ func ExampleJudge() {
 	// warn: 14 of 200 invocations failed, and 17 of 1800 of the version before; probability of regression over 0.9999, rolls back from 0.987
 }
 
-// took is a minute of so many calls of both, and how long they took.
+// took is a minute of so many invocations of both, and how long they took.
 func took(n int, ms float64, m int, before float64) Minute {
 	spread := func(calls int, ms float64) metrics.Histogram {
 		h := metrics.Histogram{}
@@ -111,7 +111,7 @@ func TestDue(t *testing.T) {
 }
 
 // The probability of being worse is held against drawing both rates by chance.
-func TestWorseByDrawing(t *testing.T) {
+func TestErrorTestByDrawing(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 7))
 	gamma := func(shape float64) float64 { // Marsaglia and Tsang (2000), for shape >= 1
 		d := shape - 1.0/3
@@ -140,7 +140,7 @@ func TestWorseByDrawing(t *testing.T) {
 }
 
 // The rank test is held against counting all pairs, and shuffling them.
-func TestSlowerByShuffling(t *testing.T) {
+func TestRankTestByShuffling(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 3))
 	for _, shift := range []float64{1, 1.15, 1.4} {
 		var all []float64
@@ -185,10 +185,9 @@ func TestSlowerByShuffling(t *testing.T) {
 	}
 }
 
-// Durations that change from minute to minute, with as many calls as the traffic of a
-// minute brings, send nobody back whose revision is alike, and one that takes half as
-// long again nearly always.
-func TestDurationsByChance(t *testing.T) {
+// Durations that change from minute to minute, with as many invocations as the traffic of a minute brings, send
+// nobody back whose revision is alike, and one that takes half as long again nearly always.
+func TestSimulatedDurations(t *testing.T) {
 	for _, tt := range []struct{ times, atLeast, under float64 }{{1, 0, 0.05}, {1.6, 0.9, 1.1}} {
 		rng := rand.New(rand.NewPCG(23, 5))
 		back := 0
@@ -226,9 +225,9 @@ func TestDurationsByChance(t *testing.T) {
 	}
 }
 
-// shiftByChance plays a shift: calls come by chance to both revisions, the new one
-// gets the share and fails with a probability. It tells at how many of the new one's
-// calls the judge sends it back; 0 where it does not, up to so many.
+// shiftByChance plays a shift: invocations come by chance to both revisions, the new one gets the share and
+// fails with a probability. It tells at how many of the new one's invocations the judge sends it back; 0 if it
+// does not, up to so many.
 func shiftByChance(rng *rand.Rand, share, fails float64, most int) int {
 	const oldFails = 0.01
 	f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0), Before: sum(1000, 0)}
@@ -259,7 +258,7 @@ func shiftByChance(rng *rand.Rand, share, fails float64, most int) int {
 }
 
 // Revisions that are alike are seldom sent back, and bad ones nearly always, soon.
-func TestShiftsByChance(t *testing.T) {
+func TestSimulatedShifts(t *testing.T) {
 	for _, tt := range []struct {
 		share, fails   float64
 		most           int

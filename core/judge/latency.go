@@ -10,15 +10,14 @@ import (
 	"rudmar/core/metrics"
 )
 
-// Minute is how long the warm calls of both revisions took in a minute.
+// Minute is how long the warm invocations of both revisions took in a minute.
 type Minute struct{ New, Old metrics.Histogram }
 
-// slower returns the probability of durations as long as the new ones, or longer, if in
-// each minute both came from one distribution: the one-sided rank-sum test, stratified
-// by minutes (van Elteren 1960), by its normal approximation with the correction for
-// ties, which a histogram's buckets are. What makes all calls of a minute slow, such as
-// instances that were at rest, speaks against neither. 1 where no minute has calls of
-// both.
+// slower returns the probability of durations as long as the new ones, or longer, if in each minute both came
+// from one distribution: the one-sided rank-sum test, stratified by minutes (van Elteren 1960), by its normal
+// approximation with the correction for ties, which a histogram's buckets are. What makes all invocations of a
+// minute slow, such as instances that were at rest, speaks against neither. 1 where no minute has invocations
+// of both.
 func slower(minutes []Minute) float64 {
 	sum, variance := 0.0, 0.0
 	for _, m := range minutes {
@@ -28,7 +27,7 @@ func slower(minutes []Minute) float64 {
 		variance += weight * weight * spread
 	}
 	if variance <= 0 {
-		return 1 // all are alike, or there are none
+		return 1 // all are equal, or there are none
 	}
 	return distuv.UnitNormal.Survival(sum / math.Sqrt(variance))
 }
@@ -54,9 +53,9 @@ func rankSum(new, old metrics.Histogram) (above, variance float64) {
 	return u - n*m/2, n * m / 12 * (total + 1 - ties/(total*(total-1)))
 }
 
-// quantiles returns the durations that a share of the calls of each revision did not
-// exceed, in milliseconds, over the minutes in which both were called: those of the old
-// one count in each minute as much as those of the new one do. 0 where there are none.
+// quantiles returns the durations that a share of the invocations of each revision did not exceed, in
+// milliseconds, over the minutes in which both were called: those of the old one count in each minute as much
+// as those of the new one do. 0 if there is none.
 func quantiles(minutes []Minute, share float64) (new, old float64) {
 	of, like := map[int]float64{}, map[int]float64{}
 	for _, m := range minutes {
@@ -88,7 +87,7 @@ func weighted(of map[int]float64, share float64) float64 {
 	return 0
 }
 
-// timed counts the calls of each that are compared.
+// timed counts the invocations of each that are compared.
 func timed(minutes []Minute) (new, old int) {
 	for _, m := range minutes {
 		if n, o := m.New.Count(), m.Old.Count(); n > 0 && o > 0 {

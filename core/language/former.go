@@ -11,7 +11,7 @@ import (
 // former is a key of manifests before its present name.
 type former struct {
 	key, now string
-	values   map[string]string // former value → present one; others stay
+	values   map[string]string // former value → present one; others are kept
 }
 
 // formerKeys is the one table of former keys. A former key applies where the object has
@@ -99,10 +99,10 @@ func PresentRule(expression string) string {
 
 // FormerUse is a use of a former key or value in a manifest.
 type FormerUse struct {
-	At    diagnostic.Range // of the former text
+	At    diagnostic.Range // the span of the former text
 	Was   string
 	Now   string
-	Edits []diagnostic.Edit // replace it, with its value if that changes too
+	Edits []diagnostic.Edit // the replacement, with its value if that changes too
 }
 
 // Present rewrites the former keys and values below a node to the present ones, in the
@@ -181,7 +181,7 @@ func (p *presenter) orderOnce(n *tree.Node) {
 		if n.Items[last].Value() == "sequential" {
 			drop, last = last, i-1
 		} else if n.Items[i].Value() != "sequential" {
-			continue // both say something: the check reports the duplicate
+			continue // both keys have values: the check reports the duplicate
 		}
 		n.Keys = append(n.Keys[:drop:drop], n.Keys[drop+1:]...)
 		n.Items = append(n.Items[:drop:drop], n.Items[drop+1:]...)

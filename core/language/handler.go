@@ -5,8 +5,7 @@ import "strings"
 // runtimes that a manifest may name.
 func runtimes() []string { return []string{"python", "node", "go"} }
 
-// Endings of the files of a runtime that may hold a handler; none where the
-// runtime is not known.
+// Endings of the files of a runtime that may hold a handler; none if the runtime is not known.
 func Endings(runtime string) []string {
 	return map[string][]string{"python": {".py"}, "node": {".mjs", ".js", ".cjs"}, "go": {".go"}}[runtime]
 }

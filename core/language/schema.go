@@ -5,9 +5,8 @@ import (
 	"strings"
 )
 
-// Schema returns the JSON Schema 2020-12 of one kind of file: ServiceFile,
-// FunctionFile or CasesFolder for a case. It is made from the definitions that
-// Check uses, so that editors complete and check by the same rules.
+// Schema returns the JSON Schema 2020-12 of one kind of file: ServiceFile, FunctionFile or CasesFolder for a
+// case. It is made from the definitions that Check uses, so editors complete and check by the same rules.
 func (l *Language) Schema(file string) map[string]any {
 	title, nullable := "A service", false
 	switch file {
@@ -32,7 +31,7 @@ const (
 	resourcePattern = `^(\*|[^/\s]+/\S+)$`
 )
 
-// jsonSchema returns the schema of a shape. nullable tells that null takes keys away.
+// jsonSchema returns the schema of a shape. nullable reports that null removes keys.
 func jsonSchema(s *Shape, nullable bool) map[string]any {
 	text := func(pattern string) map[string]any { return map[string]any{"type": "string", "pattern": pattern} }
 	switch s.Form {
@@ -61,7 +60,7 @@ func jsonSchema(s *Shape, nullable bool) map[string]any {
 	case ResourceForm:
 		return text(resourcePattern)
 	case TemplateForm, TextForm:
-		// What YAML reads as a number or a truth value is a text here too.
+		// Text that YAML reads as a number or a Boolean is text here too.
 		return map[string]any{"type": []any{"string", "number", "boolean"}}
 	case AnyForm:
 		return map[string]any{}

@@ -35,12 +35,12 @@ const (
 type Shape struct {
 	Form     Form
 	Choices  []string
-	Min, Max float64 // numbers as they are, sizes in bytes, times in seconds, shares from 0 to 1
+	Min, Max float64 // plain numbers, sizes in bytes, times in seconds, shares from 0 to 1
 	Step     float64
 	Of       *Shape // of a list's items and a map's values
-	Filled   bool   // a list of nothing does not do
+	Filled   bool   // an empty list is an error
 	Keys     []Key
-	// Underscores tells that the keys of a map may have them, as settings do.
+	// Underscores allows underscores in the keys of a map, as in settings.
 	Underscores bool
 }
 
@@ -50,7 +50,7 @@ type Key struct {
 	About    string
 	Shape    *Shape
 	Required bool
-	BuiltIn  string // the value where nobody says otherwise; "" for none
+	BuiltIn  string // the default value; "" for none
 }
 
 // Key returns the key of a name, or nil.

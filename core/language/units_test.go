@@ -45,7 +45,7 @@ func TestTimes(t *testing.T) {
 	}
 }
 
-func TestShares(t *testing.T) {
+func TestTrafficShares(t *testing.T) {
 	for text, want := range map[string]float64{"10%": 0.1, "0.5 %": 0.005, "100%": 1} {
 		if got, err := language.ParseShare(text); got != want || err != nil {
 			t.Errorf("%q: %v %v", text, got, err)
@@ -59,7 +59,7 @@ func TestShares(t *testing.T) {
 }
 
 // What is formatted reads back as the same.
-func TestFormatsReadBack(t *testing.T) {
+func TestFormatsRoundTrip(t *testing.T) {
 	dice := rand.New(rand.NewPCG(1, 2))
 	for range 2000 {
 		size := dice.Int64N(4096) << 20

@@ -15,13 +15,12 @@ import (
 type Misfit struct {
 	Code    diagnostic.Code
 	Message string
-	// Title and Text mend it where it is certain how; Text is "" where it is not.
+	// Title and Text fix it if the fix is certain; Text is "" if it is not.
 	Title, Text string
 }
 
-// Misfit reports why a text that stands for a scalar does not fit the shape, or
-// nil where it does, or where it takes more than the text to tell. what names
-// the key in the message.
+// Misfit reports why a text that stands for a scalar does not fit the shape, or nil if it does, or where it
+// takes more than the text to tell. what names the key in the message.
 func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
 	switch s.Form {
 	case TextForm, PathForm, VerbForm:
@@ -70,7 +69,7 @@ func IsName(s string) bool {
 	return s != "" && len(s) <= 40
 }
 
-// NameMisfit reports why a text is not a name; nil where it is one.
+// NameMisfit reports why a text is not a name; nil if it is one.
 func NameMisfit(text string) *Misfit {
 	if IsName(text) {
 		return nil
@@ -139,7 +138,7 @@ type measure struct {
 	parse   func(text string) (float64, error)
 	format  func(amount float64) string
 	example string // of its units
-	unit    string // that is most often meant
+	unit    string // the one most often meant
 }
 
 func measureOf(f Form) measure {

@@ -71,7 +71,7 @@ func TestMisfits(t *testing.T) {
 }
 
 // Every key of a file has its place in the usual order, and nothing else has.
-func TestOrderHoldsEveryKey(t *testing.T) {
+func TestOrderListsEveryKey(t *testing.T) {
 	l := language.New()
 	for _, file := range []string{"rudmar.yaml", "functions/warn/function.yaml", "functions/warn/cases/mild.yaml"} {
 		order, keys := language.Order(file), l.Of(file).Names()
@@ -84,7 +84,7 @@ func TestOrderHoldsEveryKey(t *testing.T) {
 }
 
 // Every key says what it is for, and every built-in value fits its key.
-func TestKeysAreWhole(t *testing.T) {
+func TestKeysAreComplete(t *testing.T) {
 	l := language.New()
 	seen := 0
 	var walk func(s *language.Shape, at string)

@@ -12,8 +12,8 @@ import (
 	"rudmar/core/tree"
 )
 
-// The readers below take values out of nodes that were checked before; what a
-// check refused reads as the zero value.
+// The readers below take values out of nodes that were checked before; a node with an error reads as the zero
+// value.
 
 func value[T any](n *tree.Node, read func(string) T) Value[T] {
 	return Value[T]{V: read(n.Value()), From: n.Origin()}
@@ -36,7 +36,7 @@ func asTemplate(s string) Template { t, _ := ParseTemplate(s); return t }
 
 func asRoute(s string) route.Route { r, _ := route.Parse(s); return r }
 
-// builtIns returns the built-in values as a node, so that they merge like any other.
+// builtIns returns the built-in values as a node, so they merge like any other.
 func builtIns(s *language.Shape) *tree.Node {
 	out := &tree.Node{Kind: tree.Mapping, Rule: tree.BuiltIn}
 	for _, k := range s.Keys {

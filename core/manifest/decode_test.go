@@ -128,7 +128,7 @@ func TestDecode(t *testing.T) {
 }
 
 // Code that would leave the service's folder is the manifest's own folder.
-func TestCodeStaysInside(t *testing.T) {
+func TestCodePathStaysInTheService(t *testing.T) {
 	s, _ := decoded(t)
 	for code, want := range map[string]string{
 		"": "functions/warn", "..": "functions", "../..": ".", "../../..": "functions/warn", "/etc": "functions/warn",
@@ -141,7 +141,7 @@ func TestCodeStaysInside(t *testing.T) {
 	}
 }
 
-func TestCasesRunWhereTheySay(t *testing.T) {
+func TestCasesRunInTheirStages(t *testing.T) {
 	n, _ := tree.Parse("one.yaml", []byte("case: one\nno_side_effects: true\nstages: [trial, live]\n"+
 		"send: {route: GET /a, query: {at: noon, id: [a, b]}, headers: {X-A: b}}\nexpect: [status == 200, cold]\n"))
 	c := manifest.DecodeCase("one.yaml", n)
@@ -179,7 +179,7 @@ func TestManifests(t *testing.T) {
 	}
 }
 
-func TestFilesHaveALimit(t *testing.T) {
+func TestFileLimit(t *testing.T) {
 	folder, err := manifest.FromFS(fstest.MapFS{"fits": {Data: make([]byte, 64<<20)}, "big": {Data: make([]byte, 64<<20+1)}})
 	if err != nil {
 		t.Fatal(err)
@@ -193,7 +193,7 @@ func TestFilesHaveALimit(t *testing.T) {
 }
 
 // A value fits its setting up to the borders, these with it.
-func TestSettingsFit(t *testing.T) {
+func TestSettingTypes(t *testing.T) {
 	least, most := -4.0, 9.0
 	number := manifest.Setting{Type: "number", Min: &least, Max: &most}
 	for v, want := range map[any]string{-4.0: "", 9.0: "", -4.5: "is below its minimum, -4",

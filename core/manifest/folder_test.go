@@ -40,8 +40,8 @@ func TestOverlay(t *testing.T) {
 	}
 }
 
-// What a check reads is told by its name and its place.
-func TestWhatManifestsAre(t *testing.T) {
+// What a check reads is reported by its name and its place.
+func TestManifestFiles(t *testing.T) {
 	for name, want := range map[string]string{
 		"rudmar.yaml": "manifest", "functions/warn/function.yaml": "manifest", "functions/warn/cases/cold.yaml": "manifest case",
 		"functions/warn/rudmar.yaml": "", "cases.yaml": "", "functions/warn/cases/cold.json": "", "functions/warn/warn.py": "",
@@ -73,7 +73,7 @@ func (b *batches) Load(names []string) error {
 	return nil
 }
 
-func TestOverlaysLoadWhatIsUnderThem(t *testing.T) {
+func TestOverlaysLoadTheirBase(t *testing.T) {
 	under := &batches{Folder: manifest.FilesOf(map[string]string{"a": "", "b": ""})}
 	over := manifest.Overlay{Under: under, Changed: map[string][]byte{"b": []byte("new")}}
 	if err := over.Load([]string{"a", "b"}); err != nil || strings.Join(under.loaded, " ") != "a" {

@@ -70,7 +70,7 @@ type Setting struct {
 	Name    string
 	Type    string
 	About   string
-	Default Value[any] // nil where there is none
+	Default Value[any] // nil if there is none
 	Min     *float64
 	Max     *float64
 	Values  []string
@@ -150,7 +150,7 @@ const (
 	TestEach   = "test_each"
 )
 
-// Parallel reports whether all targets are deployed at the same time.
+// Parallel reports whether all targets are deployed concurrently.
 func (s *Stage) Parallel() bool { return s.TargetOrder == Parallel }
 
 // TestEach reports whether the cases run on each target before the next one is deployed.
@@ -172,22 +172,22 @@ type GateRule struct{ Name, Expression string }
 type Soak struct {
 	For            time.Duration
 	MinInvocations int
-	ErrorsUnder    float64 // from 0 to 1; 0 where any share is allowed
+	ErrorsUnder    float64 // from 0 to 1; 0 if any share is allowed
 }
 
 // Approvals says who has to approve.
 type Approvals struct {
 	Count        int
-	From         string // a group; "" for anybody who may approve
+	From         string // a group; "" for anybody who can approve
 	AllowPushers bool
 }
 
 // Window is when a stage may be entered.
 type Window struct {
 	Days, Hours, Zone string
-	// Freezes is a calendar of times in which nothing enters: a file or an address.
+	// Freezes is a calendar of times without entries: a file or an address.
 	Freezes string `json:",omitempty"`
-	// Calendar is that file's; of an address it is read where the gate is judged.
+	// Calendar is the calendar of the file; that of an address is read when the gate is evaluated.
 	Calendar timing.Calendar `json:"-"`
 }
 
@@ -205,8 +205,8 @@ type Shift struct {
 	Every time.Duration
 }
 
-// Function is one function: its name, where it stands, and its configuration
-// as it is where no stage says otherwise.
+// Function is one function: its name, where it is, and its configuration as it is where no stage says
+// otherwise.
 type Function struct {
 	Name        string
 	About       string
@@ -243,13 +243,13 @@ type Config struct {
 	Triggers       []Trigger // sorted by name
 	Permissions    []Permission
 
-	Routes []Routed // of the triggers that are routes and not off
+	Routes []Routed // of the enabled triggers that are routes
 }
 
-// Objectives is what good means for a function, zero where nothing is said.
+// Objectives is what good means for a function, zero if nothing is said.
 type Objectives struct {
 	ErrorsUnder float64       // from 0 to 1
-	P95Under    time.Duration // of warm calls
+	P95Under    time.Duration // of warm invocations
 	Over        time.Duration
 }
 
@@ -272,7 +272,7 @@ type EnvVar struct {
 // Build is how an artifact is made.
 type Build struct {
 	Run, Exclude []string
-	Network      bool // the commands of Run may reach public addresses
+	Network      bool // the commands of Run can reach public addresses
 }
 
 // TriggerKind is the kind of a trigger.
@@ -340,8 +340,8 @@ type Case struct {
 	File   string
 	Send   Send
 	Expect []Expectation
-	// Stages are those that it runs in; all where there are none. NoSideEffects tells
-	// that nothing real happens by it.
+	// Stages are those that it runs in; all if there are none. NoSideEffects means that it has no effect
+	// outside the function.
 	Stages        []string
 	NoSideEffects bool
 }

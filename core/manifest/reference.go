@@ -44,7 +44,7 @@ func (t Template) Literal() (string, bool) {
 	return "", false
 }
 
-// FormError tells that a reference is malformed, and where in the text.
+// FormError reports that a reference is malformed, and where in the text.
 type FormError struct {
 	Offset, Length int
 	Problem        string

@@ -13,7 +13,7 @@ import (
 type Passage struct {
 	Stage   string
 	Version int
-	State   delivery.State // Settled, RolledBack or Stopped; others count for nothing
+	State   delivery.State // Settled, RolledBack or Stopped; others are not counted
 	At      time.Time
 	Pushed  time.Time // when the version was pushed
 }
@@ -25,12 +25,12 @@ type Delivered struct {
 	Lead    time.Duration // since its push
 }
 
-// Failed is a version that went back or stopped in a stage.
+// Failed is a version that rolled back or stopped in a stage.
 type Failed struct {
 	Version int
 	At      time.Time
 	State   delivery.State
-	Until   time.Time // when a version had settled there again; zero where none has yet
+	Until   time.Time // when a version settled there again; zero if none has yet
 }
 
 // Week is what happened in a stage in a week, which begins on a Monday in UTC.
@@ -38,16 +38,15 @@ type Week struct {
 	Begin     time.Time
 	Delivered []Delivered
 	Failed    []Failed
-	Lead      time.Duration // the median of those that were delivered; zero where none was
+	Lead      time.Duration // the median of the delivered versions; zero if there is none
 }
 
 // Stage is how a stage was delivered to over the weeks.
 type Stage struct {
 	Stage string
-	Weeks []Week // the oldest first, none left out
-	// Over all of them: the median time from push to the stage, the versions delivered
-	// a week, the part of those that came that went back or stopped, and the median time
-	// until something settled again. Zero where there is nothing to take them from.
+	Weeks []Week // oldest first, without gaps
+	// Over all weeks: the median time from push to the stage, the versions delivered per week, the share that
+	// rolled back or failed, and the median time to recovery. Zero without data.
 	Lead              time.Duration
 	PerWeek           float64
 	ChangeFailureRate float64

@@ -42,7 +42,7 @@ func TestMonday(t *testing.T) {
 
 // Whatever happens: each first settling and each failure of the weeks is in one week,
 // between its bounds, and the part that failed lies from 0 to 1.
-func TestEverythingIsInItsWeek(t *testing.T) {
+func TestWeeks(t *testing.T) {
 	states := []delivery.State{delivery.Settled, delivery.RolledBack, delivery.Failed, delivery.Waiting, delivery.Superseded}
 	for seed := range uint64(200) {
 		rng := rand.New(rand.NewPCG(seed, 3))

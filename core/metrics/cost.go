@@ -7,15 +7,15 @@ import (
 	"rudmar/core/language"
 )
 
-// Rates is what a platform asks for calls, as exact decimal numbers.
+// Rates is what a platform asks for invocations, as exact decimal numbers.
 type Rates struct {
-	PerMillionCalls string // "" where calls cost nothing
-	PerGiBSecond    string // of the memory limit, while calls run
+	PerMillionCalls string // "" if invocations are free
+	PerGiBSecond    string // of the memory limit, while invocations run
 	Currency        string // ISO 4217
 }
 
-// Cost returns what calls cost at a memory limit in bytes, with four decimals
-// or as "under 0.0001", and the arithmetic in words.
+// Cost returns what invocations cost at a memory limit in bytes, with four decimals or as "under 0.0001", and
+// the arithmetic in words.
 func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
 	read := func(text string) (*big.Rat, error) {
 		if text == "" {

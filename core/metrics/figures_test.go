@@ -23,7 +23,7 @@ func TestBuckets(t *testing.T) {
 
 // A quantile of a histogram is never below the exact one, and at most a tenth
 // above, however the durations were shared out to histograms before.
-func TestQuantilesAreRightToATenth(t *testing.T) {
+func TestQuantileAccuracy(t *testing.T) {
 	dice := rand.New(rand.NewPCG(3, 4))
 	for range 200 {
 		n := 1 + dice.IntN(400)

@@ -7,9 +7,8 @@ import (
 	"slices"
 )
 
-// Histogram counts calls by duration: Histogram[k] are those of more than
-// 1.1^(k-1) and up to 1.1^k milliseconds, so that a quantile is right to a
-// tenth. Two histograms are merged by adding.
+// Histogram counts invocations by duration: Histogram[k] are those of more than 1.1^(k-1) and up to 1.1^k
+// milliseconds, so a quantile is right to a tenth. Two histograms are merged by adding.
 type Histogram map[int]int
 
 const growth = 1.1
@@ -28,7 +27,7 @@ func (h Histogram) Add(other Histogram) {
 	}
 }
 
-// Count returns how many calls were counted.
+// Count returns how many invocations were counted.
 func (h Histogram) Count() int {
 	n := 0
 	for _, c := range h {
@@ -37,8 +36,8 @@ func (h Histogram) Count() int {
 	return n
 }
 
-// Quantile returns the duration, in milliseconds, that a share of the calls did
-// not exceed, from 0 to 1; 0 where there are no calls.
+// Quantile returns the duration, in milliseconds, that a share of the invocations did not exceed, from 0 to 1;
+// 0 if there are no invocations.
 func (h Histogram) Quantile(share float64) float64 {
 	left := int(math.Ceil(share * float64(h.Count())))
 	for _, k := range slices.Sorted(maps.Keys(h)) {

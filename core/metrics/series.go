@@ -5,7 +5,7 @@ import (
 	"slices"
 )
 
-// Sum is what calls came to.
+// Sum is what invocations came to.
 type Sum struct {
 	Invocations int            `json:"invocations"`
 	Errors      int            `json:"errors"`
@@ -15,7 +15,7 @@ type Sum struct {
 	MaxMs       float64        `json:"maxMs"`
 	MemoryPeak  int64          `json:"memoryPeak"` // bytes
 	ErrorKinds  map[string]int `json:"errorKinds"`
-	Durations   Histogram      `json:"-"` // of warm calls
+	Durations   Histogram      `json:"-"` // of warm invocations
 }
 
 // Add adds another sum to this one.
@@ -35,15 +35,15 @@ func (s *Sum) Add(o Sum) {
 	}
 }
 
-// Quantile returns the duration, in milliseconds, that a share of the warm calls
-// did not exceed: right to a tenth, and never more than the longest call took.
+// Quantile returns the duration, in milliseconds, that a share of the warm invocations did not exceed: right to
+// a tenth, and never more than the longest invocation took.
 func (s *Sum) Quantile(share float64) float64 { return min(s.Durations.Quantile(share), s.MaxMs) }
 
 // Measured is the sum of a stretch of time of one revision, such as a minute.
 type Measured struct {
 	At       int64 // Unix milliseconds of its start
 	Revision string
-	Version  int // that first asked for the revision; 0 where nobody knows
+	Version  int // the version that first created the revision; 0 if unknown
 	Sum
 }
 
@@ -53,9 +53,8 @@ type Point struct {
 	Sum
 }
 
-// Series sums what was measured from one time and before another, in Unix
-// milliseconds, by steps of equal width; steps without calls are there too. A
-// width that is no more than 0 gives none.
+// Series sums what was measured from one time and before another, in Unix milliseconds, by steps of equal
+// width; steps without invocations are there too. A width that is no more than 0 gives none.
 func Series(measured []Measured, from, to, width int64) []Point {
 	if width <= 0 || to <= from {
 		return nil

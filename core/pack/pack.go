@@ -75,7 +75,7 @@ func List(entries []Entry) (Listing, error) {
 			float64(total)/(1<<20), MaxBytes>>20)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
-	for i := 1; i < len(out); i++ { // of two with one name, readers take one or the other
+	for i := 1; i < len(out); i++ { // with duplicate names, readers disagree about which one counts
 		if out[i].Path == out[i-1].Path {
 			return nil, fmt.Errorf("%w: %q", ErrTwice, out[i].Path)
 		}
@@ -146,7 +146,7 @@ func readFile(f *zip.File) ([]byte, error) {
 		return nil, err
 	}
 	defer r.Close()
-	return io.ReadAll(r) // no more than its header says: archive/zip refuses what goes on
+	return io.ReadAll(r) // no more than its header says: archive/zip rejects the rest
 }
 
 // Exclude reports whether a path matches one of the patterns. A pattern without

@@ -67,7 +67,7 @@ func TestGoldenBytes(t *testing.T) {
 }
 
 // The same files give the same bytes and the same digest, in whatever order they come.
-func TestSameFilesSameBytes(t *testing.T) {
+func TestArchivesAreDeterministic(t *testing.T) {
 	first, listing := write(t, entries())
 	for seed := range uint64(20) {
 		list := entries()
@@ -95,7 +95,7 @@ func TestEveryDifferenceChangesTheDigest(t *testing.T) {
 	}
 }
 
-func TestReadGivesBackWhatWasWritten(t *testing.T) {
+func TestReadReturnsWrittenEntries(t *testing.T) {
 	archive, listing := write(t, entries())
 	back, err := pack.Read(archive, listing.Digest())
 	if err != nil {
@@ -164,7 +164,7 @@ func TestFlippedBytes(t *testing.T) {
 	}
 }
 
-func TestRefuses(t *testing.T) {
+func TestRejectsUnsafePaths(t *testing.T) {
 	for _, path := range []string{"../x", "/etc/x", "a/../b", "", ".", "a\\b"} {
 		if _, err := pack.List([]pack.Entry{{Path: path}}); !errors.Is(err, pack.ErrPath) {
 			t.Errorf("%q: %v", path, err)
@@ -248,7 +248,7 @@ func TestLimits(t *testing.T) {
 	}
 }
 
-func TestLeaveOut(t *testing.T) {
+func TestExclude(t *testing.T) {
 	patterns := []string{"*.md", "test/**", "docs/*.txt", "**/tmp/*"}
 	for name, want := range map[string]bool{
 		"README.md": true, "lib/notes.md": true, "main.py": false, "test/a.py": true, "test/deep/b.py": true,
@@ -260,9 +260,9 @@ func TestLeaveOut(t *testing.T) {
 	}
 }
 
-// TestManyStars would not end within a day, were each ** tried against every
+// TestManyWildcards would not end within a day, were each ** tried against every
 // folder for itself.
-func TestManyStars(t *testing.T) {
+func TestManyWildcards(t *testing.T) {
 	pattern, name := strings.Repeat("**/a/", 40)+"b", strings.Repeat("a/", 200)+"c"
 	if pack.Exclude([]string{pattern}, name) || !pack.Exclude([]string{pattern}, name+"/a/b") {
 		t.Error("a pattern with forty times ** matches what it should not, or not what it should")
@@ -288,7 +288,7 @@ func FuzzRead(f *testing.F) {
 
 // Who alone may run a file that somebody else packed makes no difference: it is the
 // owner that counts.
-func TestTheOwnersBit(t *testing.T) {
+func TestExecutableBit(t *testing.T) {
 	for mode, want := range map[fs.FileMode]bool{0o645: false, 0o654: false, 0o744: true, 0o755: true, 0o644: false} {
 		var text bytes.Buffer
 		z := zip.NewWriter(&text)
@@ -316,7 +316,7 @@ func TestTheOwnersBit(t *testing.T) {
 }
 
 // What does not get smaller is stored as it is.
-func TestStoredWhereNothingIsWon(t *testing.T) {
+func TestIncompressibleFilesAreStored(t *testing.T) {
 	size := func(content []byte) int {
 		var out bytes.Buffer
 		z, err := flate.NewWriter(&out, 6)

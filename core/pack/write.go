@@ -26,8 +26,8 @@ const (
 	utf8Name   = 0x800 // the name is UTF-8
 )
 
-// Write writes the archive of the entries: sorted by path, with one time and
-// two modes, so that the same entries give the same bytes.
+// Write writes the archive of the entries: sorted by path, with one time and two modes, so the same entries
+// give the same bytes.
 func Write(w io.Writer, entries []Entry) error {
 	sorted := slices.SortedFunc(slices.Values(entries), func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	squeezed, err := squeeze(sorted)
@@ -64,8 +64,8 @@ func Write(w io.Writer, entries []Entry) error {
 	return z.Close()
 }
 
-// squeeze compresses the contents, as many at the same time as there are
-// processors; a compressor is large, and each is used for many files.
+// squeeze compresses the contents, as many concurrently as there are processors; a compressor is large, and
+// each is used for many files.
 func squeeze(entries []Entry) ([][]byte, error) {
 	out := make([][]byte, len(entries))
 	var next atomic.Int64

@@ -11,7 +11,7 @@ type Difference struct {
 	Added   []Step       `json:"added"`
 	Gone    []Step       `json:"removed"`
 	Changed []StepChange `json:"changed"`
-	// Says is what only the plan means, RemovedImpact what only the other one does.
+	// Says is the impact of this plan only, RemovedImpact that of the other one only.
 	ImpactLines   []ImpactLine `json:"impact"`
 	RemovedImpact []ImpactLine `json:"removedImpact"`
 }

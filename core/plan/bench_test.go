@@ -59,11 +59,10 @@ func expanded(b *testing.B, s *manifest.Service) []expand.Resource {
 	return out
 }
 
-// BenchmarkPlan measures plans of 10,000 functions, as ratios to the time in which
-// the YAML library alone reads the same files: with the check and the expansion,
-// when all is new, when nothing has changed, and the plan alone when one function
-// has; and, all new, against a tenth of the functions. How much faster all cores parse
-// than one tells what is the least that can be reached.
+// BenchmarkPlan measures plans of 10,000 functions, as ratios to the time in which the YAML library alone reads
+// the same files: with the check and the expansion, when all is new, when nothing has changed, and the plan
+// alone when one function has; and, all new, against a tenth of the functions. How much faster all cores parse
+// than one reports what is the least that can be reached.
 func BenchmarkPlan(b *testing.B) {
 	size := 10_000
 	if testing.Short() {
@@ -129,8 +128,8 @@ func BenchmarkPlan(b *testing.B) {
 	}
 }
 
-// changedIn returns what is wanted with n functions that have another memory limit and may
-// do more, and figures of each function's calls.
+// changedIn returns what is desired with n functions that have another memory limit and may do more, and
+// figures of each function's calls.
 func changedIn(wanted []expand.Resource, n int) ([]expand.Resource, *impact.Figures) {
 	seen := &impact.Figures{Now: time.Unix(1_790_000_000, 0), Over: 7 * 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	out := slices.Clone(wanted)

@@ -17,19 +17,19 @@ import (
 )
 
 type builder struct {
-	in        Inputs // wanted, record and live in the order of their addresses
+	in        Inputs // desired, recorded and actual, sorted by address
 	kinds     map[string]*KindSpec
 	steps     []Step
 	at        map[string]int // address → step
 	blockers  []Blocker
 	unchanged int
 
-	renamed map[string]bool // identities that a step gives another name
+	renamed map[string]bool // identities that a step renames
 	gaps    []impact.Gap
 
 	wantedFunctions, recordedFunctions map[string]bool
 	declaredAt                         map[string]tree.Origin // function → where it is declared
-	newcomers                          map[string][]Cause     // function that comes → why what it has is new
+	newcomers                          map[string][]Cause     // created function → the reason for its resources
 }
 
 func newBuilder(in Inputs) *builder {
@@ -47,7 +47,7 @@ func newBuilder(in Inputs) *builder {
 		}
 		for _, a := range w.Attributes {
 			if a.Name == "artifact" && a.From.File != "" {
-				b.declaredAt[w.Function] = a.From // where its name stands
+				b.declaredAt[w.Function] = a.From // where its name is declared
 			}
 		}
 	}
@@ -80,14 +80,13 @@ func (b *builder) spec(kind, name string) AttributeSpec {
 func (b *builder) compare() {
 	wanted := b.in.Wanted
 	decided := make([]decision, len(wanted))
-	// Each resource is decided about by itself, in stretches in which all three lists are
-	// walked along.
+	// Each resource is decided independently, in ranges in which all three lists are walked together.
 	cores.Share(len(decided), func(from, to int) {
 		record, actual := b.in.Record, b.in.Actual
 		for i := from; i < to; i++ {
 			w := &wanted[i]
 			record, actual = onward(record, w.Address, Recorded.at), onward(actual, w.Address, Actual.at)
-			if !b.renamed[w.Address] { // the step that renames it puts it as it is wanted
+			if !b.renamed[w.Address] { // the step that renames it writes the desired state
 				decided[i] = b.want(w, first(record, w.Address, Recorded.at), first(actual, w.Address, Actual.at))
 			}
 		}
@@ -129,7 +128,7 @@ func (b *builder) deletions() {
 	for _, address := range slices.Compact(addresses) {
 		actual := b.liveAt(address)
 		if actual == nil || b.recordedAt(address) != nil || b.wantedAt(address) != nil {
-			continue // it is gone already, or is Rudmar's own
+			continue // it is deleted already, or managed by Rudmar
 		}
 		s := Step{Address: address, Kind: actual.Kind, Function: resource.FunctionOf(address), Change: resource.Delete,
 			Tag: actual.Tag, Attributes: b.changes(actual.Kind, b.settable(actual.Kind, actual.Attributes), nil, nil),
@@ -147,8 +146,8 @@ func firstOrigin(w *expand.Resource) tree.Origin {
 	return tree.Origin{Rule: tree.DerivedFrom}
 }
 
-// same reports whether a resource is recorded and live just as it is wanted: of most it
-// is, and no more has to be known of them.
+// same reports whether a resource is recorded and live just as it is desired: of most it is, and no more has to
+// be known of them.
 func (b *builder) same(w *expand.Resource, record *Recorded, actual *Actual) bool {
 	if record == nil || actual == nil || len(record.Attributes) != len(w.Attributes) {
 		return false
@@ -195,7 +194,7 @@ func (b *builder) want(w *expand.Resource, record *Recorded, actual *Actual) dec
 		at.record = present(record.Attributes)
 	}
 	s := Step{Address: w.Address, Kind: w.Kind, Function: w.Function, Want: at.wanted, WantNeeds: w.Needs}
-	if record == nil && actual == nil { // most, where a stage or a function is new
+	if record == nil && actual == nil { // for most, a stage or a function is new
 		s.Change, s.Attributes, s.Because = resource.Create, b.creates(w), b.newCause(w)
 		return decision{step: &s}
 	}
@@ -232,15 +231,15 @@ func (b *builder) want(w *expand.Resource, record *Recorded, actual *Actual) dec
 	return decision{step: &s}
 }
 
-// left reports whether a resource is otherwise by hand alone, in what somebody left
-// as it is. Where the resource is to change for another reason it is put as it is
-// wanted, and the plan says that this undoes what was left.
+// left reports whether a resource is otherwise by hand alone, in what somebody left as it is. Where the
+// resource is to change for another reason it is put as it is desired, and the plan says that this undoes what
+// was left.
 func (b *builder) left(address string, at states) bool {
 	if len(b.in.LeftAlone) == 0 || at.record == nil || len(differences(at.record, at.wanted)) > 0 {
 		return false
 	}
 	if kind, fn := resource.Split(address); at.actual != nil && (kind == resource.Revision || kind == resource.Pointer) {
-		// What a function changed by hand brings with it is left with it.
+		// Resources that follow from a function's ignored drift are ignored with it.
 		function := resource.Function + "/" + fn
 		record, actual, wanted := b.recordedAt(function), b.liveAt(function), b.wantedOf(function)
 		if record != nil && actual != nil && wanted != nil {
@@ -266,7 +265,7 @@ func (b *builder) left(address string, at states) bool {
 	return true
 }
 
-// wantedOf returns what is wanted of a resource; nil where it is not wanted.
+// wantedOf returns what is desired of a resource; nil if it is not desired.
 func (b *builder) wantedOf(address string) map[string]any {
 	if w := b.wantedAt(address); w != nil {
 		return w.Values()
@@ -480,15 +479,15 @@ func weighed(kind string, touched, observed bool) bool {
 // put in order.
 func (b *builder) states(observed bool) (before, after []impact.Resource, touched map[string]resource.Change) {
 	touched = make(map[string]resource.Change, len(b.steps))
-	// Where nothing of their kinds changes, who may reach and call what stays as it is.
+	// If no resource of their kinds changes, access and permissions are unchanged.
 	whole := false
-	for i := range b.steps { // of each step no more than that: the rest is filled in meanwhile
+	for i := range b.steps { // only these fields of each step: the others are filled concurrently
 		s := &b.steps[i]
 		touched[s.Address] = s.Change
 		whole = whole || weighed(s.Kind, false, false)
 	}
 	if len(b.steps) == 0 {
-		return nil, nil, touched // what does not change means nothing
+		return nil, nil, touched // an unchanged resource has no impact
 	}
 	stands := func(address, kind string) bool {
 		if !whole && !observed {

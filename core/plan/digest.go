@@ -11,9 +11,9 @@ import (
 	"rudmar/core/tree"
 )
 
-// digest is the SHA-256 of the plan's canonical form (RFC 8785) without outlook and
-// digest. A large plan has many steps, so that they are written by hand, and summed up
-// while the next are; that this is what encoding/json would write is held by a test.
+// digest is the SHA-256 of the plan's canonical form (RFC 8785) without outlook and digest. A large plan has
+// many steps, so they are written by hand, and summed up while the next are; that this is what encoding/json
+// would write is held by a test.
 func digest(p *Plan) string {
 	sum := sha256.New()
 	if err := writeCanonical(sum, p); err != nil {
@@ -23,7 +23,7 @@ func digest(p *Plan) string {
 }
 
 func writeCanonical(w io.Writer, p *Plan) error {
-	steps := beginSteps(p.Steps) // written while the rest is, and while they are taken
+	steps := beginSteps(p.Steps) // written concurrently with the rest
 	before, behind, err := aroundSteps(p)
 	write := func(text []byte) {
 		if err == nil {
@@ -83,8 +83,8 @@ const (
 // stepTexts are steps as they are written, a stretch at a time, with commas between them.
 type stepTexts struct {
 	ready chan []byte
-	free  chan []byte // room that was given back
-	err   error       // to be read once ready is closed
+	free  chan []byte // released buffers
+	err   error       // readable once ready is closed
 }
 
 // beginSteps begins to write steps. All that is ready has to be taken, and given back.

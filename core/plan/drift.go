@@ -9,23 +9,23 @@ import (
 	"rudmar/core/resource"
 )
 
-// Drift is a resource that is live otherwise than it was recorded.
+// Drift is a resource that is live different from it was recorded.
 type Drift struct {
 	Address  string `json:"address"`
 	Kind     string `json:"kind"`
 	Function string `json:"function"`
-	// Vanished tells that it is recorded but not live; Unknown that it is live but not recorded.
+	// Vanished means recorded but not actual; Unknown means actual but not recorded.
 	Vanished bool `json:"vanished,omitempty"`
 	Unknown  bool `json:"unknown,omitempty"`
-	// Since is when Rudmar saw it first, Changed when it was changed, as the platform
-	// says; Unix milliseconds, 0 where nobody knows.
+	// Since is when Rudmar detected it, Changed when it was changed, as reported by the platform; Unix
+	// milliseconds, 0 if unknown.
 	Since   int64 `json:"since,omitempty"`
 	Changed int64 `json:"changed,omitempty"`
-	// By is the key of the request that changed it, as far as the platform tells.
+	// By is the key of the request that changed it, if the platform reports it.
 	By string `json:"by,omitempty"`
-	// Follows is the address of the drift that brings this one with it.
+	// Follows is the address of the drift that caused this one.
 	Follows string `json:"follows,omitempty"`
-	// Left says why somebody leaves that it vanished, or is not Rudmar's own.
+	// Left is why somebody ignores that it was deleted, or is unmanaged.
 	Left       *IgnoredDrift   `json:"ignored,omitempty"`
 	Attributes []DriftedDetail `json:"attributes"`
 }
@@ -33,12 +33,12 @@ type Drift struct {
 // IgnoredDrift is a drift that somebody leaves as it is.
 type IgnoredDrift struct {
 	Address   string `json:"address"`
-	Attribute string `json:"attribute,omitempty"` // "" for the resource: that it vanished, or is not Rudmar's own
-	Actual    any    `json:"actual,omitempty"`    // the value that is left; another one is drift again
+	Attribute string `json:"attribute,omitempty"` // "" for the resource: that it was deleted, or is unmanaged
+	Actual    any    `json:"actual,omitempty"`    // the ignored value; another value is drift again
 	Reason    string `json:"reason"`
 	Person    string `json:"person"`
 	At        int64  `json:"at"`              // Unix milliseconds
-	Until     int64  `json:"until,omitempty"` // Unix milliseconds; 0 for no end: it is a notice only
+	Until     int64  `json:"until,omitempty"` // Unix milliseconds; 0 for no end
 }
 
 // holds reports whether it is left at a time.
@@ -60,7 +60,7 @@ type DriftedDetail struct {
 	Recorded any           `json:"recorded"`
 	Actual   any           `json:"actual"`
 	Unit     string        `json:"unit,omitempty"`
-	Since    int64         `json:"since,omitempty"` // when it was seen first, Unix milliseconds
+	Since    int64         `json:"since,omitempty"` // when it was detected, Unix milliseconds
 	Left     *IgnoredDrift `json:"ignored,omitempty"`
 }
 

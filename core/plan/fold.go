@@ -6,9 +6,8 @@ import (
 	"rudmar/core/resource"
 )
 
-// fold marks the steps that another one brings with it, so that one cause is one
-// line: a changed memory is told by the function, and not again by the revision
-// that keeps it and by the pointer that leads to it.
+// fold marks the steps that another one brings with it, so one cause is one line: a changed memory is reported
+// by the function, and not again by the revision that keeps it and by the pointer that leads to it.
 func (b *builder) fold() {
 	for i := range b.steps {
 		s := &b.steps[i]
@@ -18,11 +17,11 @@ func (b *builder) fold() {
 	}
 }
 
-// head finds the step that a step follows; there is false where it stands for itself.
+// head finds the step that a step follows; there is false if it stands for itself.
 func (b *builder) head(s *Step) (head int, there bool) {
 	switch {
 	case s.RenamedFrom != "":
-		return 0, false // its new name is the story
+		return 0, false // the new name is what matters
 	case !b.declared(s.Function) && s.Change == resource.Delete:
 		return b.stepOf(resource.Function, s.Function)
 	case !b.recorded(s.Function) && comesAlong(s.Kind):
@@ -58,8 +57,8 @@ func (b *builder) stepOf(kind, rest string) (int, bool) {
 	return i, there
 }
 
-// headOfPointer goes on from the revision that a pointer leads to. A pointer that
-// was moved by hand, while its revision stays, stands for itself.
+// headOfPointer continues from the revision that a pointer leads to. A pointer that was moved by hand, while
+// its revision stays, stands for itself.
 func (b *builder) headOfPointer(s *Step) (int, bool) {
 	revision, there := b.stepOf(resource.Revision, s.Function)
 	if !there {

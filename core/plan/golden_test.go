@@ -52,7 +52,7 @@ func textOf(t *testing.T, p *plan.Plan) string {
 }
 
 // A plan with each kind of change, cause and problem reads as it did.
-func TestPlansReadAsTheyDid(t *testing.T) {
+func TestStoredPlansAreReadable(t *testing.T) {
 	usual := map[string]time.Duration{"identity": 10e6, "function": 20e6, "revision": 30e6, "pointer": 5e6, "grant": 2e6}
 	was := state(function("warn", "a", 128<<20, "/frost", "tables/a"), function("gone", "a", 128<<20, "/gone", "tables/b"),
 		function("kept", "k", 64<<20, "/kept"), function("vanished", "v", 64<<20, "/lost"), function("drifted", "d", 64<<20, "/drift"))
@@ -88,7 +88,7 @@ func TestPlansReadAsTheyDid(t *testing.T) {
 }
 
 // What the figures of a moment say is told word for word, at its borders too.
-func TestOutlooksReadAsTheyDid(t *testing.T) {
+func TestStoredOutlooksAreReadable(t *testing.T) {
 	names := func(n int) (out []string) {
 		for i := range n {
 			out = append(out, fmt.Sprintf("f%d", i))

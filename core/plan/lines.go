@@ -181,7 +181,7 @@ func (w *words) consequences() {
 		}
 		if o.Before != "" || strings.HasPrefix(o.Route, "ANY ") || strings.Contains(o.Route, "...}") {
 			if o.Request != o.Route {
-				text += ", such as " + o.Request // what is new of it does not follow from the route alone
+				text += ", such as " + o.Request // its new part does not follow from the route alone
 			}
 		}
 		w.add(kind, either(o.Public, Critical, Review), text, "", o.From)
@@ -275,7 +275,7 @@ func (w *words) outlook() {
 		text := fmt.Sprintf("%s costs %s %s per month", c.Function, c.After, c.Currency)
 		switch {
 		case c.Before == c.After:
-			continue // what is too little to tell apart
+			continue // differences too small to show
 		case c.Before == "":
 		case c.After == "":
 			text = fmt.Sprintf("%s no longer costs %s %s per month", c.Function, c.Before, c.Currency)

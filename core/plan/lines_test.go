@@ -60,8 +60,8 @@ func said(p *plan.Plan) string {
 	return strings.Join(lines, "\n")
 }
 
-// Each consequence is told with what it is known by, the worst first.
-func TestSays(t *testing.T) {
+// Each consequence is reported with what it is known by, the worst first.
+func TestSentences(t *testing.T) {
 	now := time.Date(2026, 3, 3, 7, 30, 0, 0, time.UTC)
 	before := []expand.Resource{
 		wants("function/gone", "memory", 128.0*(1<<20), "timeout", 1000.0), wants("logs/gone"),
@@ -175,7 +175,7 @@ func TestSummary(t *testing.T) {
 }
 
 // One cause is one line: what follows from it names it.
-func TestWhatFollowsIsFolded(t *testing.T) {
+func TestDependentStepsAreFolded(t *testing.T) {
 	of := func(fn, memory, artifact, configuration string) []expand.Resource {
 		return []expand.Resource{wants("function/"+fn, "memory", memory), wants("identity/" + fn), wants("logs/" + fn),
 			wants("opening/"+fn+"/ask", "to", []any{"members"}),
@@ -218,7 +218,7 @@ func TestWhatFollowsIsFolded(t *testing.T) {
 
 // A route that takes what another gives up waits for that, by what the routes match:
 // the names of parameters and what is off make no difference.
-func TestRoutesChangeHands(t *testing.T) {
+func TestRoutesMoveBetweenFunctions(t *testing.T) {
 	route := func(fn, path string, on bool) expand.Resource {
 		return wants("route/"+fn+"/ask", "method", "GET", "path", path, "enabled", on)
 	}
@@ -259,9 +259,9 @@ func TestRoutesChangeHands(t *testing.T) {
 	}
 }
 
-// What is live and nobody's is left alone, stops who wants its place, and is taken
-// away where somebody asks for it.
-func TestForeignResources(t *testing.T) {
+// What is live and nobody's is left alone, stops who wants its place, and is removed where somebody asks for
+// it.
+func TestUnmanagedResources(t *testing.T) {
 	foreign := plan.Actual{Address: "route/odd/ask", Kind: "route", Tag: "t7",
 		Attributes: map[string]any{"method": "GET", "path": "/s/{x}"}}
 	in := plan.Inputs{Actual: []plan.Actual{foreign}, Kinds: kindsOf("route")}
@@ -288,7 +288,7 @@ func TestForeignResources(t *testing.T) {
 }
 
 // Two functions that both were the same one are told so, and one plan is made.
-func TestTwoWereOne(t *testing.T) {
+func TestMergedResources(t *testing.T) {
 	record, actual := asPut(wants("identity/old"))
 	in := plan.Inputs{Wanted: []expand.Resource{wants("identity/a"), wants("identity/b")}, Record: record, Actual: actual,
 		Kinds: kindsOf("identity"), Renames: true, Renamed: map[string]string{"a": "old", "b": "old"}}
@@ -304,7 +304,7 @@ func TestTwoWereOne(t *testing.T) {
 }
 
 // What vanished and is to become something else tells both.
-func TestVanishedAndChanged(t *testing.T) {
+func TestDeletedAndChangedResources(t *testing.T) {
 	record, _ := asPut(wants("function/a", "memory", 1.0))
 	p := plan.Compute(plan.Inputs{Wanted: []expand.Resource{wants("function/a", "memory", 2.0)}, Record: record,
 		Kinds: kindsOf("function")})
@@ -336,7 +336,7 @@ func TestAgainst(t *testing.T) {
 
 // What somebody leaves is no step, with what follows from it, as long as nothing else
 // changes the resource, and no other value is there.
-func TestLeftAlone(t *testing.T) {
+func TestIgnoredDrift(t *testing.T) {
 	mine := []expand.Resource{wants("function/a", "memory", 1.0, "timeout", 5.0), wants("pointer/a", "shares", "r1"),
 		wants("revision/a", "configuration", "c1")}
 	byHand := []expand.Resource{wants("function/a", "memory", 2.0, "timeout", 5.0), wants("pointer/a", "shares", "r2"),
@@ -391,7 +391,7 @@ func TestLeftAlone(t *testing.T) {
 
 // The digest is of what encoding/json writes, in the canonical form: whoever has the
 // document can compute it again.
-func TestDigestIsOfTheDocument(t *testing.T) {
+func TestDigestCoversTheDocument(t *testing.T) {
 	for seed := range uint64(300) {
 		dice := rand.New(rand.NewPCG(seed, 31))
 		in := settled(random(dice))

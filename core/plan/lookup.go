@@ -7,8 +7,8 @@ import (
 	"rudmar/core/expand"
 )
 
-// What is wanted, recorded and live is looked up in lists that stand in the order of
-// their addresses: of many resources a map of each would cost more than the comparison.
+// Desired, recorded and actual resources are looked up in sorted lists: for many resources, a map of each would
+// cost more than the comparison.
 
 func (r Recorded) at() string            { return r.Address }
 func (l Actual) at() string              { return l.Address }
@@ -39,7 +39,7 @@ func place[T any](list []T, address string, at func(T) string) int {
 	return i
 }
 
-// find returns what has an address; nil where nothing has.
+// find returns what has an address; nil if nothing has.
 func find[T any](list []T, address string, at func(T) string) *T {
 	return first(list[place(list, address, at):], address, at)
 }

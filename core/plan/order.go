@@ -15,7 +15,7 @@ import (
 func (b *builder) order(p *Plan) (cycle string) {
 	needs := b.edges()
 	n := len(p.Steps)
-	open := make([]int, n) // needs not yet placed
+	open := make([]int, n) // dependencies not yet placed
 	for i := range p.Steps {
 		p.Steps[i].Needs = needs[i]
 		open[i] = len(needs[i])
@@ -82,7 +82,7 @@ func (b *builder) edges() [][]int {
 			out[step] = append(out[step], needs)
 		}
 	}
-	var dependents map[string][]string // of what is recorded, once something goes
+	var dependents map[string][]string // of the recorded state, once something is deleted
 	for i := range b.steps {
 		s := &b.steps[i]
 		if s.Change != resource.Delete {
@@ -92,11 +92,11 @@ func (b *builder) edges() [][]int {
 		if dependents == nil {
 			dependents = b.dependents()
 		}
-		// A delete waits until nothing that was recorded as needing it does.
+		// A delete waits until no recorded dependent is left.
 		b.linkDependents(i, s.Address, dependents, map[string]bool{}, link)
 		if s.Kind == resource.Grant {
-			// A grant that came later than the revision does not stand among
-			// what the record says that the revision needs; its code does.
+			// A grant that is newer than the revision is not among the recorded dependencies of the revision;
+			// its code depends on it.
 			for _, user := range []string{resource.Revision + "/" + s.Function, resource.Pointer + "/" + s.Function} {
 				if j, ok := b.at[user]; ok {
 					link(i, j)
@@ -139,7 +139,7 @@ func (b *builder) dependents() map[string][]string {
 }
 
 func (b *builder) linkWanted(i int, link func(int, int)) {
-	// What is needed but unchanged itself may need something that changes.
+	// An unchanged dependency can itself depend on something that changes.
 	var visit func(needs []string, depth int)
 	visit = func(needs []string, depth int) {
 		for _, need := range needs {
@@ -180,12 +180,12 @@ func (b *builder) linkDependents(i int, address string, dependents map[string][]
 func (b *builder) linkTakenRoutes(link func(int, int)) {
 	read := func(attributes map[string]any) (route.Route, bool) {
 		if attributes == nil || attributes["enabled"] == false {
-			return route.Route{}, false // what is off takes nothing
+			return route.Route{}, false // a disabled route matches nothing
 		}
 		r, err := route.Parse(fmt.Sprint(attributes["method"], " ", attributes["path"]))
 		return r, err == nil
 	}
-	given, foreign := map[string]int{}, map[string]string{} // by the key of what they take
+	given, foreign := map[string]int{}, map[string]string{} // by the key of the requests that they match
 	for i := range b.in.Actual {
 		l := &b.in.Actual[i]
 		if l.Kind != resource.Route {
@@ -204,7 +204,7 @@ func (b *builder) linkTakenRoutes(link func(int, int)) {
 		}
 	}
 	if len(given)+len(foreign) == 0 {
-		return // nothing gives requests up
+		return // no route gives up requests
 	}
 	for i := range b.steps {
 		s := &b.steps[i]

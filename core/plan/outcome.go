@@ -7,42 +7,42 @@ import (
 	"rudmar/core/resource"
 )
 
-// states is what a resource was recorded as, is live, and is wanted to be: its
-// attributes, or nil where it is not there.
+// states is what a resource was recorded as, is live, and is desired to be: its attributes, or nil if it is not
+// there.
 type states struct{ record, actual, wanted map[string]any }
 
 // outcome is what the three states of a resource come to.
 type outcome struct {
 	Change       resource.Change // "" for nothing
-	RecordOnly   bool            // live is right already, only the record changes
-	RevertsDrift bool            // the change also overwrites one made by hand
-	Conflict     bool            // it cannot be done; the plan stops
+	RecordOnly   bool            // the actual state is correct already, only the record changes
+	RevertsDrift bool            // the change also overwrites a change made outside Rudmar
+	Conflict     bool            // it is not possible; the plan has a blocker
 }
 
-// outcome decides by the table of docs/architecture.md, row by row. inPlace
-// tells whether the platform can change these attributes of a live resource.
+// outcome decides by the table of docs/architecture.md, row by row. inPlace reports whether the platform can
+// change these attributes of a live resource.
 func (s states) outcome(inPlace func(names []string) bool) outcome {
 	if s.wanted == nil {
 		switch {
 		case s.record == nil:
-			return outcome{} // not recorded, not wanted: whatever is live is not ours
+			return outcome{} // not recorded, not desired: any actual resource is unmanaged
 		case s.actual == nil:
-			return outcome{Change: resource.Delete, RecordOnly: true} // recorded, not wanted | absent
+			return outcome{Change: resource.Delete, RecordOnly: true} // recorded, not desired | absent
 		}
-		return outcome{Change: resource.Delete} // recorded, not wanted | present
+		return outcome{Change: resource.Delete} // recorded, not desired | present
 	}
 	left := differences(s.actual, s.wanted)
 	if s.record == nil {
 		switch {
 		case s.actual == nil:
-			return outcome{Change: resource.Create} // not recorded, wanted | absent
+			return outcome{Change: resource.Create} // not recorded, desired | absent
 		case !inPlace(left):
-			return outcome{Conflict: true} // not recorded, wanted | present
+			return outcome{Conflict: true} // not recorded, desired | present
 		}
-		return outcome{Change: resource.Adopt, RecordOnly: len(left) == 0} // not recorded, wanted | present
+		return outcome{Change: resource.Adopt, RecordOnly: len(left) == 0} // not recorded, desired | present
 	}
 	if s.actual == nil {
-		return outcome{Change: resource.Create} // recorded, wanted | absent
+		return outcome{Change: resource.Create} // recorded, desired | absent
 	}
 	toWanted, drift := differences(s.record, s.wanted), differences(s.record, s.actual)
 	switch {
@@ -59,7 +59,7 @@ func (s states) outcome(inPlace func(names []string) bool) outcome {
 	}
 	switch {
 	case len(left) == 0:
-		return outcome{Change: change, RecordOnly: true} // differs | already as wanted
+		return outcome{Change: change, RecordOnly: true} // differs | already as desired
 	case len(drift) == 0:
 		return outcome{Change: change} // differs | as recorded
 	}

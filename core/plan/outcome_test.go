@@ -31,9 +31,9 @@ func documented(t *testing.T) []row {
 	return out
 }
 
-// The outcome of a resource's three states is the table in docs/architecture.md:
-// each row is carried out, and says what came of it.
-func TestOutcomesAreTheTable(t *testing.T) {
+// The outcome of a resource's three states is the table in docs/architecture.md: each row is carried out, and
+// says the outcome of it.
+func TestOutcomesMatchTheirTable(t *testing.T) {
 	type m = map[string]any
 	a, b, c := m{"soft": "a"}, m{"soft": "b"}, m{"soft": "c"}
 	hardA, hardB, hardC := m{"hard": "a"}, m{"hard": "b"}, m{"hard": "c"}

@@ -9,8 +9,8 @@ import (
 	"rudmar/core/plan"
 )
 
-// TestPartsAreTheWhole puts parts of made-up plans together again.
-func TestPartsAreTheWhole(t *testing.T) {
+// TestPartialPlansAddUp puts parts of made-up plans together again.
+func TestPartialPlansAddUp(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 11))
 	for range 300 {
 		var p plan.Plan

@@ -31,9 +31,9 @@ type Actual struct {
 	Address    string         `json:"address"`
 	Kind       string         `json:"kind"`
 	Attributes map[string]any `json:"attributes"`
-	Tag        string         `json:"tag"` // the entity tag of this state of it
-	Changed    int64          `json:"-"`   // when it was changed, Unix milliseconds; 0 where nobody knows
-	By         string         `json:"-"`   // the key of the request that changed it; "" where nobody knows
+	Tag        string         `json:"tag"` // the entity tag of this state
+	Changed    int64          `json:"-"`   // when it was changed, Unix milliseconds; 0 if unknown
+	By         string         `json:"-"`   // the key of the request that changed it; "" if unknown
 }
 
 // KindSpec is what the platform says of a kind of resource.
@@ -55,13 +55,13 @@ type AttributeSpec struct {
 type Base struct {
 	manifest.Place
 	Version     int    `json:"version"`
-	From        int    `json:"from"` // the version that was there, 0 for none
+	From        int    `json:"from"` // the deployed version, 0 for none
 	Serial      int64  `json:"serial"`
 	Fingerprint string `json:"fingerprint"`
 	Commit      string `json:"commit"`
 }
 
-// Parallelism is how many steps of a deployment run at the same time, where their order allows it.
+// Parallelism is how many steps of a deployment run concurrently, where their order allows it.
 const Parallelism = 16
 
 // Inputs is all that a plan is made of.
@@ -72,30 +72,30 @@ type Inputs struct {
 	Actual []Actual
 	Kinds  []KindSpec
 	Quotas []Quota
-	// Files lists, per function, the files whose bytes changed since the version that is there.
+	// Files lists, per function, the files that changed since the deployed version.
 	Files map[string][]string
-	// Renamed gives, per function, its former name; Renames tells whether the
-	// platform lets what it keeps of a function go on under another one.
+	// Renamed has, per function, its former name; Renames reports whether the platform keeps a function's data
+	// under the new name.
 	Renamed map[string]string
 	Renames bool
-	// Usual is how long a step of a kind took of late.
+	// Usual is the recent duration of a step, by kind.
 	Usual map[string]time.Duration
-	// Left says why nothing is wanted here any more: the version no longer has the
-	// stage, or the stage not this target; "" where it has both.
+	// Left is why nothing is desired here any more: the version no longer has the stage, or the stage not this
+	// target; "" if it has both.
 	Left string
-	// Rules are what becomes of the rules that stand in the stage.
+	// Rules are the changes of the stage's standing rules.
 	Rules []impact.RuleChange
-	// Blockers that were found before.
+	// Blockers found before.
 	Blockers []Blocker
-	// Seen is what was observed of late; nil where nobody knows.
+	// Seen are recent observations; nil if unknown.
 	Seen *impact.Figures
-	// Deletions lists addresses that are live and not Rudmar's own, and are to go.
+	// Deletions lists the addresses of unmanaged resources to delete.
 	Deletions []string
-	// Only is the one kind of resource that the plan is about; "" for all.
+	// Only restricts the plan to one kind of resource; "" for all.
 	Only string
-	// Draft tells that no version has what is wanted: the plan is never run.
+	// Draft means that no version has this content: the plan is never executed.
 	Draft bool
-	// LeftAlone is the drift that somebody leaves as it is.
+	// LeftAlone is ignored drift.
 	LeftAlone []IgnoredDrift
 }
 
@@ -136,7 +136,7 @@ type AttributeChange struct {
 	Name   string `json:"name"`
 	Before any    `json:"before"`
 	After  any    `json:"after"`
-	// Live is set where live differs from the record.
+	// Live is set if the actual value differs from the record.
 	Actual  any    `json:"actual,omitempty"`
 	Drifted bool   `json:"drifted,omitempty"`
 	Unit    string `json:"unit,omitempty"`
@@ -149,26 +149,24 @@ type Step struct {
 	Kind     string          `json:"kind"`
 	Function string          `json:"function"`
 	Change   resource.Change `json:"change"`
-	// RecordOnly tells that live is right already and only the record changes.
+	// RecordOnly means that the actual state is correct already and only the record changes.
 	RecordOnly bool `json:"recordOnly,omitempty"`
-	// RevertsDrift tells that the step also overwrites a change made by hand.
+	// RevertsDrift means that the step also overwrites a change made outside Rudmar.
 	RevertsDrift bool              `json:"revertsDrift,omitempty"`
 	Attributes   []AttributeChange `json:"attributes"`
 	Because      []Cause           `json:"because"`
 	Needs        []int             `json:"needs"`
 	Phase        int               `json:"phase"`
 	Expected     int64             `json:"expected"` // milliseconds
-	// Tag is the entity tag of the live resource that the step was computed against.
+	// Tag is the entity tag of the actual resource that the step was computed against.
 	Tag string `json:"tag,omitempty"`
-	// Want is the whole resource as it is to be; nil for a delete.
+	// Want is the desired resource; nil for a delete.
 	Want map[string]any `json:"want,omitempty"`
-	// RenamedFrom is the former name of the function whose identity this is: all that is
-	// kept of it goes on under the new one.
+	// RenamedFrom is the former name of the identity's function: its data is kept under the new name.
 	RenamedFrom string `json:"renamedFrom,omitempty"`
-	// WantNeeds is what the resource will need.
+	// WantNeeds are the resource's dependencies after the step.
 	WantNeeds []string `json:"wantNeeds,omitempty"`
-	// Follows is the address of the step that brings this one with it: nobody decides
-	// by this one.
+	// Follows is the address of the step that causes this one: it needs no decision of its own.
 	Follows string `json:"follows,omitempty"`
 }
 
@@ -178,19 +176,18 @@ type Plan struct {
 	Base   Base   `json:"base"`
 	Steps  []Step `json:"steps"`
 	Phases int    `json:"phases"`
-	// milliseconds, along the critical path or Parallelism steps at a time, whatever takes longer
+	// milliseconds, along the critical path or Parallelism steps at a time, whichever is longer
 	Expected  int64         `json:"expected"`
 	Unchanged int           `json:"unchanged"`
 	Impact    impact.Impact `json:"impact"`
 	Blockers  []Blocker     `json:"blockers"`
-	// Draft tells that it is of an edit that no version has, and is never run.
+	// Draft means that it is the plan of an edit that is not in a version, and is never executed.
 	Draft bool `json:"draft,omitempty"`
-	// Deletions lists what is live, not Rudmar's own, and was asked to go.
+	// Deletions lists the unmanaged resources that the plan deletes on request.
 	Deletions []string `json:"deletions,omitempty"`
-	// Only is the one kind of resource that it is about, such as the pointers that share out
-	// calls; "" for all.
+	// Only is the one kind of resource that the plan is restricted to, such as traffic pointers; "" for all.
 	Only string `json:"only,omitempty"`
-	// Outlook is what the figures of the moment say; it is no part of the digest.
+	// Outlook is computed from current observations; it is not part of the digest.
 	Outlook *impact.Outlook `json:"outlook,omitempty"`
 	// Digest is the SHA-256 of the plan's RFC 8785 form without outlook and digest.
 	Digest string `json:"digest,omitempty"`
@@ -226,7 +223,7 @@ func Compute(in Inputs) *Plan {
 	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, Deletions: in.Deletions,
 		Only:  in.Only,
 		Draft: in.Draft}
-	// What it means does not depend on the order: both are found at the same time.
+	// Impact does not depend on the order: both are computed concurrently.
 	var before, after []impact.Resource
 	var touched map[string]resource.Change
 	var means impact.Impact

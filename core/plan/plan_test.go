@@ -61,7 +61,7 @@ func actual(w expand.Resource) plan.Actual {
 
 type m = map[string]any
 
-// Each row of the table of outcomes: what is wanted, recorded and live of one resource.
+// Each row of the table of outcomes: what is desired, recorded and live of one resource.
 func TestOutcomes(t *testing.T) {
 	a, b, c := m{"owner": "a"}, m{"owner": "b"}, m{"owner": "c"}
 	replaceA, replaceB := m{"resource": "tables/a"}, m{"resource": "tables/b"}
@@ -220,7 +220,7 @@ func TestReasonsOfSecrets(t *testing.T) {
 }
 
 // What comes with a new function has the function as its reason, not the line of a value.
-func TestWhatANewFunctionBrings(t *testing.T) {
+func TestNewFunction(t *testing.T) {
 	resources := function("warn", "a", 128, "/frost")
 	for i := range resources {
 		for j := range resources[i].Attributes {
@@ -255,7 +255,7 @@ func TestRulesOfOrigins(t *testing.T) {
 	}
 }
 
-func TestWhyAStageGoes(t *testing.T) {
+func TestReasonForRemovingAStage(t *testing.T) {
 	in := settled(state(function("warn", "a", 128, "/frost", "tables/a")))
 	in.Wanted, in.Left = nil, "version 8 removed: declares the stage live"
 	for _, s := range plan.Compute(in).Steps {
@@ -285,7 +285,7 @@ func TestOrderOfDeletes(t *testing.T) {
 	before("pointer/warn", "grant/warn/tables/a")
 }
 
-func TestARouteWaitsForTheOneThatGivesWay(t *testing.T) {
+func TestRouteWaitsForItsPredecessor(t *testing.T) {
 	in := settled(state(function("a", "x", 128, "/frost"), function("b", "x", 128, "/other")))
 	in.Wanted = state(function("a", "x", 128, "/moved"), function("b", "x", 128, "/frost"))
 	p := plan.Compute(in)
@@ -427,7 +427,7 @@ var stages = flag.Uint64("stages", 5000, "how many pairs of made-up stages plans
 
 // From any state to any other, with any drift: the plan can be carried out in
 // its order, and after it the next plan is empty.
-func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
+func TestPlanConverges(t *testing.T) {
 	for seed := range *stages {
 		dice := rand.New(rand.NewPCG(seed, 17))
 		in := settled(random(dice))
@@ -486,7 +486,7 @@ func TestDrift(t *testing.T) {
 	}
 }
 
-func TestTimesAlongTheCriticalPath(t *testing.T) {
+func TestCriticalPath(t *testing.T) {
 	in := plan.Inputs{Kinds: kinds(), Wanted: state(function("a", "x", 128, ""), function("b", "x", 128, ""))}
 	in.Usual = map[string]time.Duration{"identity": 10e6, "function": 20e6, "revision": 30e6, "pointer": 5e6}
 	if p := plan.Compute(in); p.Expected != 65 {

@@ -2,15 +2,14 @@ package plan
 
 import "container/heap"
 
-// Queue gives the steps of a plan in the order in which a deployment sends them: a
-// step once all that it needs is done, and of those that may be sent the one with
-// the longest way to the end behind it, so that the last step ends as soon as it
-// can. It is not safe for several goroutines.
+// Queue gives the steps of a plan in the order in which a deployment sends them: a step once all that it needs
+// is done, and of those that may be sent the one with the longest way to the end behind it, so the last step
+// ends as soon as it can. It is not safe for several goroutines.
 type Queue struct {
 	steps []Step
-	open  []int   // how many needs of each step are not done
-	users [][]int // which steps need it
-	left  []int64 // milliseconds from its start to the end of the longest way behind it
+	open  []int   // number of unfinished dependencies of each step
+	users [][]int // dependents of each step
+	left  []int64 // milliseconds from its start to the end of the longest path behind it
 	ready readySteps
 }
 
@@ -43,7 +42,7 @@ func NewQueue(steps []Step, done func(i int) bool) *Queue {
 
 // reckon fills in how long the way behind each step is, from the last steps back.
 func (q *Queue) reckon() {
-	waits := make([]int, len(q.steps)) // users whose way is not known yet
+	waits := make([]int, len(q.steps)) // dependents whose path length is not known yet
 	var known []int
 	for i := range q.steps {
 		if waits[i] = len(q.users[i]); waits[i] == 0 {
@@ -53,7 +52,7 @@ func (q *Queue) reckon() {
 	for len(known) > 0 {
 		i := known[len(known)-1]
 		known = known[:len(known)-1]
-		q.left[i] += max(q.steps[i].Expected, 1) // that a step is there counts, too
+		q.left[i] += max(q.steps[i].Expected, 1) // each step counts, too
 		for _, need := range q.steps[i].Needs {
 			q.left[need] = max(q.left[need], q.left[i])
 			if waits[need]--; waits[need] == 0 {
@@ -63,7 +62,7 @@ func (q *Queue) reckon() {
 	}
 }
 
-// Next takes the step that is to be sent next; false where none may be sent now.
+// Next takes the step that is to be sent next; false if none may be sent now.
 func (q *Queue) Next() (int, bool) {
 	if len(q.ready.steps) == 0 {
 		return 0, false
@@ -72,7 +71,7 @@ func (q *Queue) Next() (int, bool) {
 	return i, true
 }
 
-// Done marks a step as done, so that steps that waited only for it are ready.
+// Done marks a step as done, so steps that waited only for it are ready.
 func (q *Queue) Done(i int) {
 	for _, user := range q.users[i] {
 		if q.open[user]--; q.open[user] == 0 {

@@ -89,8 +89,8 @@ func TestQueue(t *testing.T) {
 	}
 }
 
-// The longest way goes first: a chain is begun before what stands alone.
-func TestTheLongestWayGoesFirst(t *testing.T) {
+// The longest way goes first: a chain is started before what stands alone.
+func TestLongestPathStartsFirst(t *testing.T) {
 	steps := []plan.Step{{Expected: 30}, {Expected: 30}, {Expected: 10}, {Expected: 10, Needs: []int{2}},
 		{Expected: 40, Needs: []int{3}}}
 	if end, order := simulated(t, steps, make([]bool, 5), 1); end != 120 || !slices.Equal(order, []int{2, 3, 4, 0, 1}) {

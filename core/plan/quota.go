@@ -11,7 +11,7 @@ import (
 // Quota is how many resources of a kind a platform lets there be.
 type Quota struct {
 	Kind        string
-	PerFunction bool // else in the whole place
+	PerFunction bool // otherwise in the whole scope
 	Limit       int
 }
 

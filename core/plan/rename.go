@@ -12,13 +12,12 @@ import (
 // renaming is a function that is called otherwise from now on.
 type renaming struct {
 	was, now   string
-	recordOnly bool // live has the new name already
+	recordOnly bool // the actual identity has the new name already
 }
 
-// rename takes what is recorded and live of functions that were called otherwise
-// under their new names, so that the comparison finds them unchanged. A function
-// is renamed where its former name is recorded and its new one is not, and the
-// platform can do it.
+// rename takes what is recorded and live of functions that were called otherwise under their new names, so the
+// comparison finds them unchanged. A function is renamed where its former name is recorded and its new one is
+// not, and the platform can do it.
 func rename(in Inputs) (Inputs, []renaming) {
 	if !in.Renames || len(in.Renamed) == 0 {
 		return in, nil
@@ -49,7 +48,7 @@ func rename(in Inputs) (Inputs, []renaming) {
 		case !actual[identity(was)] && actual[identity(now)]:
 			out = append(out, renaming{was: was, now: now, recordOnly: true})
 		default:
-			continue // it vanished, or both are there: they are compared as they are
+			continue // it was deleted, or both exist: they are compared unchanged
 		}
 		to[was] = now
 	}

@@ -35,9 +35,9 @@ func renamedState(record map[string]plan.Recorded, there map[string]plan.Actual,
 	return after, actual
 }
 
-// TestARenamedFunctionKeepsAll plans a function that is called otherwise: one
+// TestRenamedFunctionKeepsItsResources plans a function that is called otherwise: one
 // step, and nothing that opens, goes or starts cold, whatever else there is.
-func TestARenamedFunctionKeepsAll(t *testing.T) {
+func TestRenamedFunctionKeepsItsResources(t *testing.T) {
 	plans := func(in plan.Inputs) string {
 		p := plan.Compute(in)
 		var out []string

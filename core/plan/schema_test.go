@@ -16,7 +16,7 @@ import (
 )
 
 // Plans are what docs/plan.schema.json says, with nothing more.
-func TestDocumentsAreOfTheSchema(t *testing.T) {
+func TestPlanDocumentsMatchTheirSchema(t *testing.T) {
 	text, err := os.ReadFile("../../docs/plan.schema.json")
 	if err != nil {
 		t.Fatal(err)

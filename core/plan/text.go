@@ -12,9 +12,9 @@ import (
 	"rudmar/core/tree"
 )
 
-// Write writes a plan as text that can be sent to somebody: the sentence, what it
-// means, what stops it, and its steps by function, with what follows folded. by gives who
-// wrote a place, file:line, and why; "" or nil where nobody knows.
+// Write writes a plan as text that can be sent to somebody: the sentence, what it means, what stops it, and its
+// steps by function, with what follows folded. by gives who wrote a place, file:line, and why; "" or nil if
+// unknown.
 func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 	w := &textWriter{out: out, by: by}
 	w.line("%s", p.Summary())
@@ -80,7 +80,7 @@ type textWriter struct {
 	err error
 }
 
-// place returns where something stands, and who wrote that, in brackets; "" where nobody knows.
+// place returns where something stands, and who wrote that, in brackets; "" if unknown.
 func (w *textWriter) place(o *tree.Origin) string {
 	if o == nil || o.File == "" {
 		return ""
@@ -108,7 +108,7 @@ func (w *textWriter) step(s *Step) {
 	w.line("  %-8s %s  %s", s.Change, s.Address, strings.Join(because, "; "))
 	for _, a := range s.Attributes {
 		if s.Change == "delete" || s.Kind == "revision" || s.Kind == "pointer" {
-			break // what digests are made of is the story
+			break // the inputs of a digest are what matters
 		}
 		before := Value(a.Before, a.Unit)
 		if a.Drifted {

@@ -17,7 +17,7 @@ import (
 type Inside struct {
 	Function, Runtime string
 	Archive           Archive
-	Entries           []pack.Entry // those that name libraries are read
+	Entries           []pack.Entry // the files that name libraries
 	Listing           pack.Listing
 }
 

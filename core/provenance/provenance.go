@@ -28,7 +28,7 @@ const PayloadType = "application/vnd.in-toto+json"
 
 const predicateType = "https://slsa.dev/provenance/v1"
 
-// ErrSignature tells that an envelope was not signed with the installation's key.
+// ErrSignature reports that an envelope was not signed with the installation's key.
 var ErrSignature = errors.New("the provenance is not signed with this installation's key")
 
 // Archive is a function's archive.
@@ -46,7 +46,7 @@ type Facts struct {
 	Branch     string
 	Commit     string // git's hash
 	Author     string
-	Person     string // who pushed
+	Person     string // the person who pushed
 	Begun      time.Time
 	Ended      time.Time
 	Content    string // digest of manifests and archives
@@ -90,7 +90,7 @@ func Statement(f Facts) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("writing the provenance: %w", err)
 	}
-	var tidy bytes.Buffer // protojson varies its spaces on purpose
+	var tidy bytes.Buffer // protojson varies its whitespace on purpose
 	err = json.Compact(&tidy, text)
 	return tidy.Bytes(), err
 }

@@ -7,15 +7,15 @@ import "strings"
 // The kinds of resources.
 const (
 	Identity     = "identity"     // who a function is on the platform
-	Grant        = "grant"        // what an identity may do with one resource
+	Grant        = "grant"        // a permission of an identity on one resource
 	Logs         = "logs"         // a function's log store
 	Function     = "function"     // a function's configuration
 	Revision     = "revision"     // code and configuration frozen together
-	Pointer      = "pointer"      // which revision gets which share of the calls
-	Opening      = "opening"      // who may call through a trigger
-	Route        = "route"        // a trigger by HTTP
-	Schedule     = "schedule"     // a trigger by time
-	Subscription = "subscription" // a trigger by objects, a queue or another function
+	Pointer      = "pointer"      // the share of invocations of each revision
+	Opening      = "opening"      // who can call through a trigger
+	Route        = "route"        // an HTTP trigger
+	Schedule     = "schedule"     // a schedule trigger
+	Subscription = "subscription" // an object, queue or function trigger
 )
 
 // Split returns the kind of an address and what stands behind it:
@@ -34,7 +34,7 @@ const (
 	Update  Change = "update"
 	Replace Change = "replace"
 	Delete  Change = "delete"
-	Adopt   Change = "adopt"   // take over what is live but not recorded
+	Adopt   Change = "adopt"   // record a resource that exists but is not recorded
 	Restore Change = "restore" // undo drift
 )
 

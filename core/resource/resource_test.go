@@ -13,7 +13,7 @@ func ExampleSplit() {
 	// Output: true warn/ask
 }
 
-func TestSplitOfAddressesThatAreNone(t *testing.T) {
+func TestSplitInvalidAddress(t *testing.T) {
 	for address, want := range map[string][2]string{"": {"", ""}, "identity": {"identity", ""}, "/x": {"", "x"},
 		"grant/warn/objects/photos/raw/*": {"grant", "warn/objects/photos/raw/*"}} {
 		if kind, rest := resource.Split(address); kind != want[0] || rest != want[1] {

@@ -11,7 +11,7 @@ import (
 func Frozen(members []canon.Member) string {
 	digest, err := canon.Digest(members)
 	if err != nil {
-		return "" // attributes are made of JSON's values, which all have a canonical form
+		return "" // attributes are JSON values, which all have a canonical form
 	}
 	return digest
 }
@@ -28,8 +28,8 @@ func Configuration(attributes map[string]any) string {
 	return Frozen(own)
 }
 
-// RevisionID names a revision by what it holds, so that the same code and
-// configuration is the same revision whenever it comes again.
+// RevisionID names a revision by what it holds, so the same code and configuration is the same revision
+// whenever it comes again.
 func RevisionID(artifact, configuration string) string {
 	sum := sha256.Sum256([]byte(artifact + "\n" + configuration))
 	return "r-" + hex.EncodeToString(sum[:5])

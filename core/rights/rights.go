@@ -99,11 +99,11 @@ func (w Where) covers(o Where) bool {
 // Person is who wants to do something.
 type Person struct {
 	Handle, Role string
-	In           []Where // where the role holds; everywhere where there is none
-	Token        *Token  // what acts in their name, nil where they do themselves
+	In           []Where // where the role applies; everywhere if there is none
+	Token        *Token  // the token that acts in their name; nil for themselves
 }
 
-// ErrDenied tells that somebody may not do something.
+// ErrDenied reports that somebody may not do something.
 var ErrDenied = errors.New("not allowed")
 
 // May returns nil if a person has a permission somewhere. The

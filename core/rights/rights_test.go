@@ -19,8 +19,8 @@ func ExampleMay() {
 	// not allowed: linden is an approver in frostline/live, not in watering/live
 }
 
-// TestEveryRoleAndAct holds each role against each act, and one who has none.
-func TestEveryRoleAndAct(t *testing.T) {
+// TestEveryRoleAndOperation holds each role against each act, and one who has none.
+func TestEveryRoleAndOperation(t *testing.T) {
 	may := map[string]string{
 		rights.Reader:        "view",
 		rights.Author:        "view invoke write request set-secrets deploy",

@@ -11,7 +11,7 @@ import (
 type Token struct {
 	Name        string
 	Permissions []Permission
-	In          []Where // everywhere where there is none
+	In          []Where // everywhere if there is none
 }
 
 // allows returns nil if a token covers a permission in a place. One for
@@ -35,9 +35,8 @@ func (t Token) allows(handle string, a Permission, at Where) error {
 	return fmt.Errorf("%w: the token %s of %s is limited to %s, not %s", ErrDenied, t.Name, handle, list(t.In), at)
 }
 
-// MayMake returns nil if somebody may create a token: with acts that they have, and
-// for places that their own role reaches; nil where they may. A token to look is
-// one for any place.
+// MayMake returns nil if somebody may create a token: with acts that they have, and for places that their own
+// role reaches; nil if they may. A token to look is one for any place.
 func MayMake(p Person, t Token) error {
 	if p.Token != nil {
 		return fmt.Errorf("%w: a token cannot create another one; sign in with username and password", ErrDenied)

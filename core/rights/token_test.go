@@ -59,7 +59,7 @@ func TestTokensNarrow(t *testing.T) {
 	}
 }
 
-func TestMayMake(t *testing.T) {
+func TestWhoCanCreateTokens(t *testing.T) {
 	wren := rights.Person{Handle: "wren", Role: rights.Author}
 	linden := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "live"}}}
 	byToken := wren

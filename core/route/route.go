@@ -237,8 +237,7 @@ func Winner(routes []Route, method, path string) (int, map[string]string) {
 	return best, params
 }
 
-// Allowed lists the methods by which routes take a path, sorted; none where no
-// route takes it.
+// Allowed lists the methods by which routes take a path, sorted; none if no route takes it.
 func Allowed(routes []Route, path string) []string {
 	var out []string
 	for _, method := range Methods() {

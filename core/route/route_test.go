@@ -49,7 +49,7 @@ func TestParameters(t *testing.T) {
 
 // Of two that match alike, the one that names the method takes the request, and the
 // first where both do, in whatever order they stand.
-func TestNamingTheMethodWins(t *testing.T) {
+func TestExplicitMethodWins(t *testing.T) {
 	for _, tt := range []struct {
 		routes string
 		method string
@@ -191,7 +191,7 @@ func TestCollisionsAgreeWithMatching(t *testing.T) {
 }
 
 // Of two routes that do not collide but take one request, just one wins.
-func TestTheWinnerIsUnique(t *testing.T) {
+func TestWinnerIsUnique(t *testing.T) {
 	routes := []string{"GET /a/{x}", "GET /{x}/b", "GET /a/b", "ANY /a/b", "GET /{r...}", "GET /a/{r...}"}
 	for _, request := range []string{"/a/b", "/a/c", "/c/b", "/a/b/c"} {
 		for i := range routes {

@@ -19,7 +19,7 @@ type event struct {
 	name  string
 	start time.Time
 	long  time.Duration
-	again *rrule.Set // nil for one that comes once
+	again *rrule.Set // nil for a single event
 }
 
 // Limits of a calendar.
@@ -28,7 +28,7 @@ const (
 	maxEvents   = 1000
 )
 
-// ErrCalendar tells that a text is no calendar that can be held to.
+// ErrCalendar reports that a text is no calendar that can be held to.
 var ErrCalendar = errors.New("not an iCalendar text (RFC 5545)")
 
 // ParseCalendar reads the events of an iCalendar text. Dates without a time, and times
@@ -88,7 +88,7 @@ func eventOf(e *ical.VEvent) (event, error) {
 		return out, fmt.Errorf("RRULE: %w", err)
 	}
 	option.Dtstart = out.start
-	if option.Freq > rrule.DAILY { // by the hour, minute, second: nothing that people freeze by
+	if option.Freq > rrule.DAILY { // hourly or more often: not a freeze
 		return out, errors.New("RRULE repeats more often than daily")
 	}
 	r, err := rrule.NewRRule(*option)

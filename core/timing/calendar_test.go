@@ -93,7 +93,7 @@ func TestCalendar(t *testing.T) {
 	}
 }
 
-func TestCalendarsThatAreNone(t *testing.T) {
+func TestInvalidCalendars(t *testing.T) {
 	for _, tt := range []struct{ old, now, says string }{
 		{"BEGIN:VCALENDAR\n", "", ""},
 		{freezes, "<html>", ""},
@@ -160,7 +160,7 @@ func TestOpeningsByBruteForce(t *testing.T) {
 }
 
 // A freeze may come each day, and take no more than a second.
-func TestFreezesAtTheirLimits(t *testing.T) {
+func TestFreezeBoundaries(t *testing.T) {
 	c, err := timing.ParseCalendar(strings.NewReplacer("FREQ=WEEKLY;BYDAY=FR", "FREQ=DAILY", "PT2H30M", "PT1S").Replace(freezes))
 	if err != nil {
 		t.Fatal(err)

@@ -112,11 +112,11 @@ func (f field) number(text string) (int, error) {
 	return n, nil
 }
 
-// Next returns the first time after t that the expression names, in t's zone;
-// false where there is none within thirty years.
+// Next returns the first time after t that the expression names, in t's zone; false if there is none within
+// thirty years.
 //
-// A local time that a clock change leaves out fires at the first moment after
-// the gap; one that a clock change gives twice fires at its first occurrence.
+// A local time that a clock change leaves out fires at the first moment after the gap; one that a clock change
+// gives twice fires at its first occurrence.
 func (c Cron) Next(t time.Time) (time.Time, bool) {
 	zone := t.Location()
 	year, month, day := t.Date()
@@ -160,8 +160,8 @@ func (c Cron) nextOnDay(y int, m time.Month, d int, after time.Time, zone *time.
 func resolve(y int, m time.Month, d, h, min int, zone *time.Location) time.Time {
 	at := time.Date(y, m, d, h, min, 0, 0, zone)
 	if at.Hour() != h || at.Minute() != min || at.Day() != d {
-		// The gap: time.Date gives a moment on one side of it. The first
-		// moment after the gap is where the offset changes.
+		// The gap: time.Date returns a time on one side of it. The first time after the gap is where the offset
+		// changes.
 		_, gapEnd := at.Add(-3 * time.Hour).ZoneBounds()
 		if gapEnd.IsZero() || gapEnd.After(at.Add(3*time.Hour)) {
 			return at

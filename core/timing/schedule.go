@@ -10,8 +10,8 @@ type Schedule struct {
 	Every time.Duration
 }
 
-// Next returns the first time after t. Intervals are counted from the Unix
-// epoch, so that they do not move with a restart.
+// Next returns the first time after t. Intervals are counted from the Unix epoch, so they do not move with a
+// restart.
 func (s Schedule) Next(t time.Time) (time.Time, bool) {
 	if s.Cron != nil {
 		zone := s.Zone

@@ -80,7 +80,7 @@ func TestCronRefuses(t *testing.T) {
 
 // Whatever the zone and its clock changes, times rise strictly, and in a year
 // there is just one fire a day of a daily schedule.
-func TestOnceADayWhateverTheClockDoes(t *testing.T) {
+func TestDailyScheduleAcrossClockChanges(t *testing.T) {
 	for _, name := range []string{"Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "America/Santiago",
 		"Africa/Casablanca", "Asia/Kathmandu", "UTC"} {
 		for _, text := range []string{"0 0 * * *", "30 1 * * *", "30 2 * * *", "0 3 * * *"} {

@@ -31,7 +31,7 @@ func Merge(base, over *Node) *Node {
 	return out
 }
 
-// withoutNulls takes away keys that are null, at every depth.
+// withoutNulls removes keys that are null, at every depth.
 func withoutNulls(n *Node) *Node {
 	if n.Kind != Mapping || !hasNulls(n) {
 		return n

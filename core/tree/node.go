@@ -187,8 +187,8 @@ func (n *Node) Mark(rule Rule) {
 	}
 }
 
-// Part returns the place of a stretch of a scalar's text; the whole scalar where
-// the text may be written otherwise than it reads.
+// Part returns the place of a stretch of a scalar's text; the whole scalar where the text may be written
+// different from it reads.
 func (n *Node) Part(offset, length int) diagnostic.Range {
 	at := n.Range()
 	if strings.ContainsAny(n.Text, "\n\\") {

@@ -19,8 +19,8 @@ const (
 	maxDepth     = 32
 )
 
-// Parse reads one file into nodes. What cannot be read is told in diagnostics;
-// the node is nil where nothing of the file can be used.
+// Parse reads one file into nodes. What cannot be read is told in diagnostics; the node is nil if nothing of
+// the file can be used.
 func Parse(file string, text []byte) (*Node, []diagnostic.Diagnostic) {
 	r := &reader{file: file}
 	if !r.readable(text) {
@@ -144,7 +144,7 @@ func (r *reader) syntax(text []byte, err error) {
 	if errors.As(err, &le) {
 		message = le.Message
 		mark := le.Mark
-		// What is not closed is noticed far behind; it starts elsewhere.
+		// The parser notices an unclosed value far behind its start.
 		if le.ContextMark.Line > 0 && strings.Contains(le.ContextMsg, "quoted") {
 			mark, message = le.ContextMark, "this quote is not closed"
 		} else if le.ContextMark.Line > 0 && strings.Contains(le.ContextMsg, "flow") {

@@ -29,8 +29,8 @@ func parsed(t *testing.T, text string) *tree.Node {
 	return n
 }
 
-// What cannot be taken is told with a code, at its place.
-func TestParseTells(t *testing.T) {
+// What cannot be taken is reported with a code, at its place.
+func TestParseDiagnostics(t *testing.T) {
 	for _, tt := range []struct{ name, text, want string }{
 		{"nothing", "  \n", "1:1 RM1003"},
 		{"a comment alone", "# about\n", "1:1 RM1003"},
@@ -68,7 +68,7 @@ func TestPlain(t *testing.T) {
 	}
 }
 
-func TestNodesThatAreNotThere(t *testing.T) {
+func TestMissingNodes(t *testing.T) {
 	var none *tree.Node
 	if none.Get("a") != nil || none.Key("a") != nil || none.Value() != "" || none.Values() != nil ||
 		none.Plain() != nil || none.Origin().Rule != tree.BuiltIn {

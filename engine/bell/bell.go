@@ -7,11 +7,10 @@ import (
 	"sync"
 )
 
-// Bell wakes those who listen. The zero value is ready; its methods may be called
-// at the same time.
+// Bell wakes those who listen. The zero value is ready; its methods can be called concurrently.
 type Bell struct {
 	mu        sync.Mutex
-	listeners map[chan struct{}][]string // the topics of each; none for all
+	listeners map[chan struct{}][]string // the topics of each listener; none for all
 }
 
 // Listen returns a channel that receives after each ring about one of the topics,

@@ -26,10 +26,10 @@ const (
 	planFor   = 20 * time.Second
 	lookEvery = 10 * time.Second
 	longest   = 5 * time.Minute
-	worst     = 3 // consequences that a notice names
+	worst     = 3 // impacts named in a notification
 )
 
-// ErrNothing tells that there is nothing to compare a branch with.
+// ErrNothing reports that there is nothing to compare a branch with.
 var ErrNothing = errors.New("there is no version to compare with yet; push a commit to the branch of the first stage")
 
 // Planner plans branches.
@@ -64,8 +64,8 @@ type Folder interface {
 	manifest.Stamped
 }
 
-// DraftPlan makes the plan that a service's folder would come to at a place, compared with its
-// newest version. The error wraps ErrNothing where there is none.
+// DraftPlan makes the plan that a service's folder would come to at a place, compared with its newest version.
+// The error wraps ErrNothing if there is none.
 func (p *Planner) DraftPlan(ctx context.Context, place manifest.Place, service *manifest.Service,
 	folder Folder) (*plan.Plan, error) {
 	newest, err := p.store.NewestVersion(ctx, place.Service)
@@ -86,8 +86,8 @@ func (p *Planner) DraftPlan(ctx context.Context, place manifest.Place, service *
 	return p.planner.DraftPlan(ctx, deploy.Draft{Place: place, Version: newest, Service: service, Code: code})
 }
 
-// differing gives, per function of a service as it stands in a folder, the files of its
-// code that are otherwise than in a version.
+// differing gives, per function of a service as it stands in a folder, the files of its code that are different
+// from in a version.
 func (p *Planner) differing(ctx context.Context, service *manifest.Service, folder Folder,
 	version store.Version) (map[string][]string, error) {
 	of, err := p.store.Service(ctx, service.Name)

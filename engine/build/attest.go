@@ -115,13 +115,13 @@ func sha(text []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// ErrAltered tells that something of a version is not as it was built.
+// ErrAltered reports that something of a version is not as it was built.
 var ErrAltered = errors.New("the version differs from its build")
 
 // Checked is one thing that was verified, and what is wrong with it.
 type Checked struct {
 	What    string
-	Problem string // "" where nothing is
+	Problem string // "" for an empty list
 }
 
 // Verify holds all that is kept of a version against its signed provenance:

@@ -27,7 +27,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// ErrBroken tells that a commit's manifests have errors.
+// ErrBroken reports that a commit's manifests have errors.
 var ErrBroken = errors.New("the manifests have errors")
 
 // Builder makes versions.
@@ -41,20 +41,20 @@ type Builder struct {
 	wake      chan struct{}
 	key       ed25519.PrivateKey
 
-	cages   *cage.Keeper // nil where there are none
+	cages   *cage.Keeper // nil if there is none
 	uncaged atomic.Bool
-	named   []string // registries, by the operator
+	named   []string // registries, set by the operator
 
 	warming sync.Mutex
 	warmed  bool
 
 	fetching sync.Mutex
-	hosts    map[string]bool // that fetching may reach; nil before it is known
+	hosts    map[string]bool // that fetching can reach; nil before it is known
 	hostEnv  []string
 
-	taking sync.Map // by repository, a *sync.Mutex that is held while its pushes are taken
+	taking sync.Map // by repository, a *sync.Mutex held while its pushes are processed
 
-	loose *recent.Cache[string, string] // digests by what they are made from, without a commit
+	loose *recent.Cache[string, string] // digests by their inputs, without a commit
 
 	mu      sync.Mutex
 	running map[int64]*running // by build
@@ -68,26 +68,24 @@ type Config struct {
 	Offers     func(context.Context) *check.Offers // of the platforms
 	Dir        string                              // where archives are kept
 	Log        *slog.Logger
-	// Cages shut commands in; nil where nothing is built.
+	// Cages shut commands in; nil if nothing is built.
 	Cages *cage.Keeper
-	// Uncaged lets commands run as Rudmar itself does, where they cannot be shut in.
+	// Uncaged lets commands run as Rudmar itself does, where they cannot be isolated.
 	Uncaged bool
 	// Registries are the hosts that fetching may reach, beside those that the
 	// machine's tools are set to.
 	Registries []string
-	// Stages tells where a version is to wait.
+	// Stages reports where a version is to wait.
 	Stages Stages
-	// NewKey allows a new signing key, where there is none.
+	// NewKey allows a new signing key, if there is none.
 	NewKey bool
 }
 
-// Stages gives the stages that a version with these manifests is to enter, and
-// those that it takes away.
+// Stages gives the stages that a version with these manifests is to enter, and those that it removes.
 type Stages func(ctx context.Context, service string, own *manifest.Service) (enters, removes []string, err error)
 
-// Isolation returns how the commands of builds are kept apart on this machine: "shut
-// in", "open" where the operator lets them run as Rudmar itself does, or
-// "refused"; and in words what is missing.
+// Isolation returns how the commands of builds are kept apart on this machine: "isolated", "open" where the
+// operator lets them run as Rudmar itself does, or "refused"; and in words what is missing.
 func (b *Builder) Isolation() (state string, missing []string) {
 	switch {
 	case b.cages != nil && b.cages.Closed():
@@ -100,8 +98,8 @@ func (b *Builder) Isolation() (state string, missing []string) {
 	return "refused", b.cages.Missing()
 }
 
-// WithoutIsolation lets commands of builds run as Rudmar itself does while work goes on,
-// for sources that come with Rudmar.
+// WithoutIsolation lets commands of builds run as Rudmar itself does while work continues, for sources that
+// come with Rudmar.
 func (b *Builder) WithoutIsolation(work func() error) error {
 	defer b.uncaged.Store(b.uncaged.Swap(true))
 	return work()
@@ -196,8 +194,8 @@ func versionOf(next store.Build, commit source.Commit) store.Version {
 		Person: next.Person, Message: commit.Message, CommittedAt: commit.At, Manifests: map[string]string{}}
 }
 
-// removal makes the version of a commit that no longer has the service: it holds
-// nothing, and takes away what runs.
+// removal makes the version of a commit that no longer has the service: it holds nothing, and removes what
+// runs.
 func (b *Builder) removal(ctx context.Context, service store.Service, next store.Build, commit source.Commit,
 	log *buildLog) (int, error) {
 	fmt.Fprintf(log, "commit %s by %s: %s\n%s no longer exists", commit.Hash[:8], commit.Author,
@@ -253,9 +251,8 @@ func texts(m map[string]string) map[string]any {
 	return out
 }
 
-// markChanged marks the functions that are otherwise than in the version
-// before: their archive, their own manifest, or what they become by the
-// service's.
+// markChanged marks the functions that are different from in the version before: their archive, their own
+// manifest, or what they become by the service's.
 func (b *Builder) markChanged(ctx context.Context, v store.Version, service *manifest.Service,
 	functions []store.VersionFunction) error {
 	newest, err := b.store.NewestVersion(ctx, v.Service)

@@ -19,7 +19,7 @@ func limits() cage.Limits {
 	return cage.Limits{Memory: 3 << 30, Processes: 512, Scratch: 1 << 30, OpenFiles: 8192}
 }
 
-// ErrUncaged tells that commands cannot be shut in here.
+// ErrUncaged reports that commands cannot be isolated here.
 var ErrUncaged = errors.New(
 	"build commands are refused: this machine cannot isolate them, so they could read Rudmar's keys and data; run Rudmar where namespaces are allowed, or set --builds-uncaged if you trust everyone who can push")
 
@@ -175,7 +175,7 @@ func toolsOf() (tools, error) {
 	for _, name := range []string{"go", "node", "npm"} {
 		found, err := exec.LookPath(name)
 		if err != nil {
-			continue // a build that needs it says so
+			continue // a build that needs it reports that
 		}
 		if found, err = filepath.Abs(found); err != nil {
 			return t, err

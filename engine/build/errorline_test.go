@@ -2,7 +2,7 @@ package build
 
 import "testing"
 
-func TestTheLineThatMatters(t *testing.T) {
+func TestDecisiveLogLine(t *testing.T) {
 	for want, text := range map[string]string{
 		"./main.go:7:5: undefined: foo":                                    "# example\n./main.go:7:5: undefined: foo\n./main.go:9:1: missing return\nnote: module requires Go 1.99\n",
 		"npm error 404 Not Found - GET https://registry/never - Not found": "npm error code E404\nnpm error 404 Not Found - GET https://registry/never - Not found\nnpm error A complete log of this run can be found in: /tmp/x-debug-0.log\n",

@@ -17,7 +17,7 @@ const knownLoose = 2000
 // Packed is what Pack made of a function's code.
 type Packed struct {
 	Digest string
-	Made   bool // it was not there before
+	Made   bool // it did not exist before
 }
 
 // Pack makes a function's archive from a folder that no commit has, or finds it: no
@@ -43,12 +43,12 @@ func (b *Builder) Pack(ctx context.Context, folder *source.Folder, fn *manifest.
 	return Packed{f.Digest, true}, nil
 }
 
-// DeleteUnreferenced takes away archives that were packed for no version.
+// DeleteUnreferenced removes archives that were packed for no version.
 func (b *Builder) DeleteUnreferenced(ctx context.Context, digests []string) error {
 	var errs error
 	for _, digest := range digests {
 		if _, err := b.store.Artifact(ctx, digest); !errors.Is(err, store.ErrNotFound) {
-			errs = errors.Join(errs, err) // a version holds it
+			errs = errors.Join(errs, err) // a version refers to it
 			continue
 		}
 		if err := os.Remove(b.file(digest)); err != nil && !errors.Is(err, fs.ErrNotExist) {

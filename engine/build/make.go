@@ -19,23 +19,23 @@ import (
 // Limits of the commands that make one function.
 const (
 	maxMaking = 10 * time.Minute
-	maxOutput = 1 << 20 // bytes of output that are kept
+	maxOutput = 1 << 20 // bytes of output that are stored
 )
 
-// ErrCommand tells that a command of a build did not do its work.
+// ErrCommand reports that a command of a build did not do its work.
 var ErrCommand = errors.New("the command failed")
 
 // recipe is how a function's archive is made from its sources.
 type recipe struct {
-	fetch    [][]string        // commands that get what the sources need, from registries
-	commands [][]string        // commands that make it, without a network
-	network  bool              // commands may reach public addresses all the same
-	adds     map[string]string // files that are put there where they are missing
-	writes   map[string]string // files that are put there in any case
-	only     string            // the one file that goes into the archive; "" for all
+	fetch    [][]string        // commands that fetch the dependencies from registries
+	commands [][]string        // commands that build it, without a network
+	network  bool              // commands can reach public addresses nevertheless
+	adds     map[string]string // files that are added if they are missing
+	writes   map[string]string // files that are always written
+	only     string            // the only file of the archive; "" for all
 	env      []string
-	offline  []string // environment of commands, beside env: where they find what was fetched
-	// locked tells what the sources leave open that has to be settled; nil where nothing has to.
+	offline  []string // environment of commands, besides env: the location of fetched files
+	// locked returns why the sources do not determine the build; nil if they do.
 	locked func([]pack.Entry) error
 }
 
@@ -115,7 +115,7 @@ func goBuild() []string {
 // nothing reports whether the sources go into the archive as they are.
 func (m recipe) nothing() bool { return len(m.commands) == 0 && len(m.fetch) == 0 }
 
-// String names all that takes part, so that a change of it makes a new archive.
+// String names all that takes part, so a change of it makes a new archive.
 func (m recipe) String() string {
 	out := fmt.Sprint(m.fetch, m.commands, m.network, m.env, m.offline, m.only)
 	for _, files := range []map[string]string{m.adds, m.writes} {

@@ -19,7 +19,7 @@ import (
 // is read from git's own log; person is who did where that tells nothing.
 func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 	own, _ := b.taking.LoadOrStore(repository, &sync.Mutex{})
-	taking := own.(*sync.Mutex) // one push after another; those of other repositories do not wait
+	taking := own.(*sync.Mutex) // pushes of one repository are processed in order; those of others do not wait
 	taking.Lock()
 	defer taking.Unlock()
 	repo := b.host(repository)
@@ -37,7 +37,7 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 		if err == nil && seen[branch] != heads[branch] {
 			err = b.recordMoves(ctx, repo, repository, branch, seen[branch], heads[branch])
 		}
-		if err != nil { // what is wrong with one branch keeps no other
+		if err != nil { // an error in one branch does not affect others
 			errs = errors.Join(errs, fmt.Errorf("processing %s of %s: %w", branch, repository, err))
 		}
 	}
@@ -50,7 +50,7 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 func (b *Builder) note(ctx context.Context, repo source.Repository, repository, branch, hash, person string) error {
 	last, err := b.store.LastPush(ctx, repository, branch)
 	if errors.Is(err, store.ErrNotFound) {
-		err = nil // it is the first
+		err = nil // the first push
 	}
 	if err != nil || last.After == hash {
 		return err
@@ -74,7 +74,7 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 		if err != nil {
 			return err
 		}
-		if m.Before == source.Nothing { // a new branch brings what nobody has pushed before, and its newest
+		if m.Before == source.Nothing { // a new branch brings the commits that nobody has pushed before, and its head
 			known, err := b.store.PushersOf(ctx, repository, commits)
 			if err != nil {
 				return err
@@ -109,8 +109,8 @@ func (b *Builder) recordMoves(ctx context.Context, repo source.Repository, repos
 	return nil
 }
 
-// moved takes a branch as it stands now: its services, and the builds that
-// stages ask for, by the rules that stand there or by the commit's own.
+// moved takes a branch as it stands now: its services, and the builds that stages ask for, by the rules that
+// are there or by the commit's own.
 func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Head) error {
 	repository, branch, hash, person := h.Repository, h.Branch, h.Hash, h.Person
 	all, err := repo.Folder(ctx, hash, ".")
@@ -141,7 +141,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 		named[dir] = s.Name
 		switch err := b.store.AddService(ctx, store.Service{Name: s.Name, Repository: repository, Dir: dir},
 			branch == main, person); {
-		case errors.Is(err, store.ErrOwned): // the hook refuses it, but for two that come at once
+		case errors.Is(err, store.ErrOwned): // the hook rejects it, except for two simultaneous pushes
 			b.log.Warn("the push contains a service that belongs to another repository", "service", s.Name, "repository", repository)
 			continue
 		case err != nil:
@@ -158,7 +158,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 			h.Plans = append(h.Plans, store.BranchPlan{Service: s.Name, Branch: branch, Hash: hash, Person: person})
 		}
 	}
-	for _, s := range known { // what stood here and does not any more
+	for _, s := range known { // services that were declared here and no longer are
 		if slices.Contains(services, s.Name) || unread[s.Dir] {
 			continue
 		}
@@ -178,11 +178,11 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 	if err := b.store.RecordHead(ctx, h); !errors.Is(err, store.ErrMoved) {
 		return err
 	}
-	return nil // somebody else has seen it
+	return nil // another process recorded it
 }
 
-// takes reports whether a stage of a service takes a branch: by the rules that
-// stand there, or by the service's own.
+// takes reports whether a stage of a service takes a branch: by the rules that are there, or by the service's
+// own.
 func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string) (bool, error) {
 	onPush := func(stage manifest.Stage) bool { return stage.When == manifest.OnPush && stage.Branch == branch }
 	if slices.ContainsFunc(s.Stages, onPush) {
@@ -205,9 +205,8 @@ func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string)
 	return false, nil
 }
 
-// locate finds the folder of a service in a commit: the one where it stood last,
-// or another that holds it now. found is false where the commit has no such
-// service.
+// locate finds the folder of a service in a commit: the one where it stood last, or another that holds it now.
+// found is false if the commit has no such service.
 func (b *Builder) locate(ctx context.Context, repo source.Repository, commit string,
 	service store.Service) (checked source.Checked, found bool, err error) {
 	all, err := repo.Folder(ctx, commit, ".")

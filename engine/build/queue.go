@@ -16,16 +16,16 @@ const queueEvery = 2 * time.Second
 // longestRest is how long a build rests at most whose end could not be written.
 const longestRest = time.Minute
 
-// atOnce is how many builds run at the same time.
+// atOnce is how many builds run concurrently.
 const atOnce = 2
 
-// ErrEnded tells that a build has ended already.
+// ErrEnded reports that a build has ended already.
 var ErrEnded = errors.New("the build has already ended")
 
 // errCancelled is why the context of a build ends that somebody cancelled.
 var errCancelled = errors.New("cancelled by a user")
 
-// running is a build at work.
+// running is a build running.
 type running struct {
 	service string
 	log     *buildLog
@@ -55,9 +55,8 @@ func (l *buildLog) String() string {
 	return l.text.String()
 }
 
-// Run builds what is queued until the context ends: two at a time, those of one
-// service one after another, so that versions are numbered in the order of
-// their commits. What was not done is built after a restart.
+// Run builds what is queued until the context ends: two at a time, those of one service one after another, so
+// versions are numbered in the order of their commits. What was not done is built after a restart.
 func (b *Builder) Run(ctx context.Context) {
 	var group sync.WaitGroup
 	defer group.Wait()
@@ -103,7 +102,7 @@ func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context,
 	ctx, cancel := context.WithCancelCause(ctx)
 	var told time.Time
 	r := &running{service: next.Service, cancel: cancel}
-	r.log = &buildLog{change: func() { // whoever reads along is told, not too often
+	r.log = &buildLog{change: func() { // readers of the log are notified, not too often
 		b.mu.Lock()
 		now := time.Now()
 		quiet := now.Sub(told) < 200*time.Millisecond

@@ -39,7 +39,7 @@ func (b *Builder) registries(ctx context.Context) (hosts map[string]bool, env []
 		cmd.Dir = "/"
 		out, err := cmd.Output()
 		if err != nil {
-			return "" // a tool that is not there fetches nothing
+			return "" // a missing tool fetches nothing
 		}
 		return strings.TrimSpace(string(out))
 	}

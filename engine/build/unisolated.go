@@ -46,7 +46,7 @@ func (b *Builder) makeWithoutIsolation(ctx context.Context, m recipe, entries []
 	}
 	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + home, "TMPDIR=" + home, "GOCACHE=" + cache,
 		"SOURCE_DATE_EPOCH=315532800", "CI=true"}, certificates()...)
-	here := func(words []string) []string { // where the session's folder would be
+	here := func(words []string) []string { // in place of the session's folder
 		out := make([]string, len(words))
 		for i, w := range words {
 			out[i] = strings.ReplaceAll(w, homeFolder, home)
@@ -109,7 +109,7 @@ func runWithoutIsolation(ctx context.Context, dir string, env, command []string,
 	stop := context.AfterFunc(ctx, func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
 	defer stop()
 	err := cmd.Wait()
-	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // what it left running
+	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // its remaining processes
 	switch {
 	case ctx.Err() != nil:
 		return describeEnd(ctx, err)
@@ -147,9 +147,8 @@ func collect(dir string, goes func(name string) bool) ([]pack.Entry, error) {
 	return out, err
 }
 
-// warm compiles what every Go function needs, once, so that each build finds it
-// in Go's cache, which builds see and cannot change. Only Rudmar's own code is
-// compiled.
+// warm compiles what every Go function needs, once, so each build finds it in Go's cache, which builds see and
+// cannot change. Only Rudmar's own code is compiled.
 func (b *Builder) warm(ctx context.Context) error {
 	b.warming.Lock()
 	defer b.warming.Unlock()

@@ -1,5 +1,5 @@
-// Package calendars fetches the calendars that stages name by URL at regular intervals, so that
-// gates never wait for a server.
+// Package calendars fetches the calendars that stages name by URL at regular intervals, so gates never wait for
+// a server.
 package calendars
 
 import (
@@ -21,18 +21,18 @@ import (
 
 // How often calendars are read.
 const (
-	readFor   = 10 * time.Second // one try
+	readFor   = 10 * time.Second // one attempt
 	readEvery = 30 * time.Minute
 	lookEvery = time.Minute
-	askedFor  = 24 * time.Hour // one that nobody asked for since is not read any more
+	askedFor  = 24 * time.Hour // a calendar without a reader for this long is no longer fetched
 	longest   = 10 * time.Minute
 	most      = 256 << 10 // bytes
 )
 
-// ErrUnread tells that a calendar has never been read.
+// ErrUnread reports that a calendar has never been read.
 var ErrUnread = errors.New("the calendar has not been read yet")
 
-// Reader reads calendars. Its methods may be called at the same time.
+// Reader reads calendars. Its methods can be called concurrently.
 type Reader struct {
 	store  *store.Store
 	client *http.Client
@@ -42,7 +42,7 @@ type Reader struct {
 
 	mu    sync.Mutex
 	asked map[string]time.Time
-	told  map[string]bool // is read again, whatever was read before
+	told  map[string]bool // read again, regardless of the last time
 	rests *rest.Rests[string]
 }
 
@@ -97,7 +97,7 @@ func (r *Reader) Again() {
 func (r *Reader) nudge() {
 	select {
 	case r.wake <- struct{}{}:
-	default: // it is to look already
+	default: // a read is pending already
 	}
 }
 

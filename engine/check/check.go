@@ -67,7 +67,7 @@ func (c *Checker) Offers(ctx context.Context) *check.Offers {
 // askFor is how long platforms may take to say what they offer.
 const askFor = 2 * time.Second
 
-// ask asks all platforms at the same time.
+// ask asks all platforms concurrently.
 func (c *Checker) ask(ctx context.Context, known *check.Offers) *check.Offers {
 	ctx, cancel := context.WithTimeout(ctx, askFor)
 	defer cancel()
@@ -101,7 +101,7 @@ func (c *Checker) ask(ctx context.Context, known *check.Offers) *check.Offers {
 }
 
 func (c *Checker) found(service string) *found {
-	c.mu.Lock() // two that ask at once are to share one
+	c.mu.Lock() // simultaneous callers share one request
 	defer c.mu.Unlock()
 	f, known := c.services.Get(service)
 	if !known {

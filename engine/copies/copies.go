@@ -25,21 +25,21 @@ import (
 
 // Errors of copies.
 var (
-	// ErrBase tells that the server does not have the folder that a change is of.
+	// ErrBase reports that the server does not have the folder on which a change is based.
 	ErrBase = errors.New("the folder's previous state is unknown; send all files")
-	// ErrFolder tells that a folder cannot become a copy.
+	// ErrFolder reports that a folder cannot be deployed as a copy.
 	ErrFolder = errors.New("this folder cannot be deployed")
 )
 
 // Limits of copies.
 const (
-	// IdleFor is how long a copy stays that nobody uses.
+	// IdleFor is how long an unused copy is kept.
 	IdleFor   = 30 * time.Minute
 	lookEvery = time.Minute
 	mostBytes = 50 << 20 // of a folder
 )
 
-// Keeper keeps all copies. Its methods may be called at the same time.
+// Keeper keeps all copies. Its methods can be called concurrently.
 type Keeper struct {
 	store   *store.Store
 	build   *build.Builder
@@ -60,12 +60,12 @@ type key struct{ service, handle string }
 
 // folder is what a copy was made of last.
 type folder struct {
-	mu        sync.Mutex // held while the copy is brought in step
+	mu        sync.Mutex // held while the copy is updated
 	files     map[string]source.Content
 	digest    string
 	service   *manifest.Service
 	artifacts map[string]string
-	packed    map[string]bool // digests that were made for it
+	packed    map[string]bool // digests of its archives
 }
 
 // Config is what a keeper works with.
@@ -98,27 +98,26 @@ func (k *Keeper) folder(service, handle string) *folder {
 
 // Change is how a folder differs from the one before.
 type Change struct {
-	// Base is the digest of the folder that it is a change of; "" for a whole one.
+	// Base is the digest of the folder on which the change is based; "" for a whole folder.
 	Base  string
-	Files map[string]*source.Content // nil for one that is gone
+	Files map[string]*source.Content // nil for a deleted file
 }
 
-// Outcome is what came of a change.
+// Outcome is the outcome of a change.
 type Outcome struct {
-	Digest string // of the folder as it is now
+	Digest string // of the current folder
 	Result check.Result
 	Stage  string
 	Target string
-	Notes  []string // what is otherwise than in the stage
-	// Packed lists the functions whose code was packed anew; Steps what was done on
-	// the platform, as change and address.
+	Notes  []string // differences from the stage
+	// Packed lists the functions with new archives; Steps the executed steps, as change and address.
 	Packed, Steps          []string
 	Checking, Packing, Ran time.Duration
-	Log                    string // what commands wrote that made the code
+	Log                    string // output of the build commands
 }
 
-// Put brings somebody's copy in step with a folder. Where the folder has errors the
-// copy stays as it is, and the outcome tells them.
+// Put brings somebody's copy up to date with a folder. Where the folder has errors the copy stays as it is, and
+// the outcome tells them.
 func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Change) (Outcome, error) {
 	if err := deliver.May(p, rights.Write, service, ""); err != nil {
 		return Outcome{}, err
@@ -158,7 +157,7 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	return out, err
 }
 
-// step packs what has changed, and brings the copy in step.
+// step packs what has changed, and brings the copy up to date.
 func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Person, tree *source.Folder,
 	out *Outcome) error {
 	own := out.Result.Service
@@ -215,8 +214,8 @@ func digestOf(tree *source.Folder) string {
 	return source.BlobName(text)
 }
 
-// Private returns somebody's copy as it is planned for, and its service as it was
-// last brought in step; store.ErrNotFound where they have none.
+// Private returns somebody's copy as it is planned for, and its service as it was last brought up to date;
+// store.ErrNotFound where they have none.
 func (k *Keeper) Private(ctx context.Context, service, handle string) (deploy.Private, error) {
 	c, err := k.store.Copy(ctx, service, handle)
 	if err != nil {
@@ -249,7 +248,7 @@ func (k *Keeper) Remove(ctx context.Context, service, handle, by, why string) er
 	return err
 }
 
-// Run takes copies away that nobody uses any more, until the context ends.
+// Run removes copies that nobody uses any more, until the context ends.
 func (k *Keeper) Run(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
@@ -265,8 +264,8 @@ func (k *Keeper) Run(ctx context.Context) {
 	}
 }
 
-// Sweep takes away copies that nobody has used for IdleFor, and those of people who
-// may not have one any more. One that cannot go keeps no other.
+// Sweep removes copies that nobody has used for IdleFor, and those of people who may not have one any more. One
+// that cannot go keeps no other.
 func (k *Keeper) Sweep(ctx context.Context) error {
 	list, err := k.store.Copies(ctx)
 	if err != nil {

@@ -17,14 +17,13 @@ import (
 type Command struct {
 	By      store.Person
 	Comment string
-	// Shown is the digest of what entering meant to them (Meaning.Digest).
+	// Shown is the digest of the plan and impact that were shown to them (Meaning.Digest).
 	Shown string
-	// Confirm is the stage's name, typed, where entering deletes or opens something.
+	// Confirm is the stage's name, typed, if the entry deletes data or widens access.
 	Confirm string
-	// Functions are those that are asked for; none for all.
+	// Functions are the requested functions; none for all.
 	Functions []string
-	// At is from when on a version that is asked for may enter, if its gates hold; zero for
-	// at once.
+	// At is the earliest time of entry of the requested version, if its gates pass; zero for at once.
 	At time.Time
 }
 
@@ -196,8 +195,7 @@ func approvalsOf(e delivery.Entry) []manifest.Approvals {
 	return out
 }
 
-// Retry makes a version that stopped go on: it is planned and deployed again, as
-// far as it was agreed to.
+// Retry makes a version that stopped continue: it is planned and deployed again, as far unchanged agreed to.
 func (l *StageLine) Retry(ctx context.Context, service string, version int, stage string, by store.Person) error {
 	if err := May(by, rights.Deploy, service, stage); err != nil {
 		return err
@@ -214,9 +212,8 @@ func (l *StageLine) event(ctx context.Context, service string, version int, stag
 	return l.apply(ctx, d, e, by.Handle, why)
 }
 
-// RollBackTo puts an earlier version back in a stage, with just what was shown: what
-// came later there went back, and the earlier one is planned, deployed and
-// proved like any other.
+// RollBackTo puts an earlier version back in a stage, with just what was shown: what came later there rolled
+// back, and the earlier one is planned, deployed and proved like any other.
 func (l *StageLine) RollBackTo(ctx context.Context, service string, version int, stage string, say Command) error {
 	if err := May(say.By, rights.Deploy, service, stage); err != nil {
 		return err
@@ -260,5 +257,5 @@ func (l *StageLine) RollBackTo(ctx context.Context, service string, version int,
 			moves = append(moves, gone)
 		}
 	}
-	return l.store.MoveDeliveries(ctx, moves...) // all of them, or somebody else was faster
+	return l.store.MoveDeliveries(ctx, moves...) // all are done, or somebody else was faster
 }

@@ -34,7 +34,7 @@ func (l *StageLine) authors(ctx context.Context, service, stage, commit string) 
 		}
 		l.ranges.Add(key, commits)
 	}
-	if len(commits) == 0 { // it goes back: what was pushed is there already
+	if len(commits) == 0 { // a rollback: its commits are deployed already
 		commits = []string{commit}
 	}
 	pushers, err := l.store.PushersOf(ctx, s.Repository, commits)

@@ -13,7 +13,7 @@ import (
 	"rudmar/platform"
 )
 
-// CaseRun is what came of a saved case that somebody asked for.
+// CaseRun is the outcome of a saved case that somebody asked for.
 type CaseRun struct {
 	manifest.Place
 	Function, Name, File string

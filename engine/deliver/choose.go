@@ -11,10 +11,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// ImpactOfSelection returns what it means now that only some functions of a version enter a
-// stage, and the choice that it comes to: nil where nothing that differs is left out, and
-// where no function is named. The error wraps delivery.ErrSelection where the rules of the
-// stage allow no choice, or these make none.
+// ImpactOfSelection returns what it means now that only some functions of a version enter a stage, and the
+// choice that it comes to: nil if nothing that differs is left out, and where no function is named. The error
+// wraps delivery.ErrSelection where the rules of the stage allow no choice, or these make none.
 func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string, version int,
 	functions []string) (*Impact,
 	*delivery.Choice, error) {

@@ -40,21 +40,21 @@ type StageLine struct {
 	runner  *deploy.Runner
 	people  *people.Directory
 	log     *slog.Logger
-	// repository gives a repository by name.
+	// repository returns a repository by name.
 	repository func(name string) source.Repository
 	calendar   func(ctx context.Context, address string) (timing.Calendar, error)
 
 	wake  chan struct{}
 	mu    sync.Mutex
-	busy  map[stageOf]bool     // it is looked at, or a delivery moves there, in this process
-	rests *rest.Rests[stageOf] // where something went wrong
-	// What entering means, and which commits lie between two, as it was asked last.
+	busy  map[stageOf]bool     // places that this process is evaluating or delivering to
+	rests *rest.Rests[stageOf] // places with an error
+	// The plans of entries, and the commits between two versions, as computed last.
 	meanings *recent.Cache[impactKey, knownImpact]
 	ranges   *recent.Cache[string, []string]
-	waits    map[deliveryOf]wait   // of deliveries that stopped
-	heard    int64                 // the event that was heard last
-	changed  map[string]int64      // by service, the last event that may move something
-	idle     map[stageOf]idleStage // where nothing happens by itself
+	waits    map[deliveryOf]wait   // of failed deliveries
+	heard    int64                 // the last processed event
+	changed  map[string]int64      // by service, the last event that can start or advance a delivery
+	idle     map[stageOf]idleStage // places where nothing happens automatically
 	running  sync.WaitGroup
 }
 
@@ -74,9 +74,9 @@ type Config struct {
 	Runner  *deploy.Runner
 	People  *people.Directory
 	Log     *slog.Logger
-	// Repository gives a repository by name.
+	// Repository returns a repository by name.
 	Repository func(name string) source.Repository
-	// Calendar gives the calendar of an address, as it was read last.
+	// Calendar returns the calendar of an address, as it was read last.
 	Calendar func(ctx context.Context, address string) (timing.Calendar, error)
 }
 
@@ -184,7 +184,7 @@ func (l *StageLine) inBackground(ctx context.Context, at stageOf, do func(ctx co
 		switch {
 		case ctx.Err() != nil:
 			return
-		case errors.Is(err, store.ErrMoved): // somebody else was faster: look again
+		case errors.Is(err, store.ErrMoved): // somebody else was faster: read again
 			l.AdvanceSoon()
 			return
 		}
@@ -195,8 +195,8 @@ func (l *StageLine) inBackground(ctx context.Context, at stageOf, do func(ctx co
 	})
 }
 
-// inspect decides what happens next in one stage, and does it. It reads by itself how
-// things stand: what was read before it had the stage to itself may be old.
+// inspect decides what happens next in one stage, and does it. It reads automatically how things stand: what
+// was read before it had the stage to itself may be old.
 func (l *StageLine) inspect(ctx context.Context, at stageOf) error {
 	l.mu.Lock()
 	heard := l.heard
@@ -210,7 +210,7 @@ func (l *StageLine) inspect(ctx context.Context, at stageOf) error {
 		return err
 	}
 	var rows []store.Delivery
-	ended := map[int]bool{} // versions that were overtaken or refused somewhere
+	ended := map[int]bool{} // versions that were superseded or rejected in some stage
 	for _, d := range all {
 		if d.Stage == at.stage {
 			rows = append(rows, d)
@@ -264,7 +264,7 @@ func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[
 			if err != nil {
 				return nil, false, fmt.Errorf("evaluating the gates of version %d: %w", d.Version, err)
 			}
-			if len(meanings) == 0 { // the newest on its way: those before it are overtaken by it
+			if len(meanings) == 0 { // the newest in progress: it supersedes those before it
 				now.Stops = l.stops(ctx, d)
 			}
 			var before *GateResults
@@ -280,8 +280,8 @@ func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[
 		}
 		standing = append(standing, p)
 	}
-	// What stopped goes on by itself, unless something newer got as far.
-	for _, d := range rows { // the newest first
+	// A failed delivery continues automatically, unless a newer one has come as far.
+	for _, d := range rows { // newest first
 		if d.State == delivery.Failed {
 			still = still && d.Missing == ""
 			if err := l.retry(ctx, d); err != nil {

@@ -54,8 +54,8 @@ func (l *StageLine) isIdle(at stageOf) bool {
 	return ok && l.store.Now().Before(c.until) && l.changed[at.service] <= c.heard
 }
 
-// needsPolling reports whether a gate that does not hold may come to hold, or another
-// one cease to, by what is told by no event: time, calls, and what a plan rests on.
+// needsPolling reports whether a gate that does not hold may come to hold, or another one cease to, by what is
+// reported by no event: time, calls, and what a plan rests on.
 func needsPolling(gates []delivery.Gate) bool {
 	for _, g := range gates {
 		if g.Until > 0 {

@@ -9,7 +9,7 @@ import (
 )
 
 // A stage is left alone until something happens in its service, or for a while.
-func TestCalm(t *testing.T) {
+func TestQuietPeriod(t *testing.T) {
 	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
 	s := opened(t, func() time.Time { return now })
 	tell := func(service, topic string) {
@@ -70,7 +70,7 @@ func TestCalm(t *testing.T) {
 	}
 }
 
-func TestRestless(t *testing.T) {
+func TestRepeatedChanges(t *testing.T) {
 	gate := func(kind string, state delivery.GateState) []delivery.Gate {
 		return []delivery.Gate{{Kind: delivery.ApprovalsGate, State: delivery.GateWaiting}, {Kind: kind, State: state}}
 	}

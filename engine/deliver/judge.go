@@ -34,28 +34,27 @@ const planning = 10 * time.Second
 type GateResults struct {
 	Gates  []delivery.Gate `json:"gates"`
 	Impact *Impact         `json:"impact,omitempty"`
-	// Stops is what would stop its plan as it stands, long before it enters.
+	// Stops lists the blockers of its present plan, long before it enters.
 	Stops []string `json:"blockers,omitempty"`
 
-	text      string // as it is kept; "" where it is not
-	unplanned bool   // there is no plan to judge by now, though there should be
+	text      string // its stored form; "" if it is not stored
+	unplanned bool   // there is no plan to evaluate yet, though there should be
 }
 
 // Meaning is what entering a stage does and means, over all its targets. People
 // agree to it by its digest.
 type Impact struct {
 	Digest string `json:"digest"`
-	// Confirm says why whoever lets it in has to type the stage's name; "" where
-	// they need not.
+	// Confirm is why the person who lets it enter must type the stage's name; "" if they need not.
 	Confirm string   `json:"confirm,omitempty"`
 	Lines   []string `json:"facts"`
 
-	plans []*plan.Plan // one a target
-	// rules is what rules are evaluated over, as far as it follows from the plans.
+	plans []*plan.Plan // one per target
+	// rules are the variables of rules, as far as the plans determine them.
 	rules expression.Rules
 }
 
-// Plans returns the plans, one a target; nil where the meaning was kept.
+// Plans returns the plans, one a target; nil if the meaning was kept.
 func (m *Impact) Plans() []*plan.Plan {
 	if m == nil {
 		return nil
@@ -132,8 +131,8 @@ func (l *StageLine) impact(ctx context.Context, service, stage string, version i
 	return m, nil
 }
 
-// stops lists what would stop the plan of a version that is on its way, so that it can
-// be mended before anybody approves. A place that cannot be planned is told elsewhere.
+// stops lists what would stop the plan of a version that is in progress, so it can be mended before anybody
+// approves. A place that cannot be planned is reported elsewhere.
 func (l *StageLine) stops(ctx context.Context, d store.Delivery) []string {
 	m, err := l.ImpactOf(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
@@ -185,7 +184,7 @@ func (l *StageLine) stampOf(ctx context.Context, service, stage string, version 
 			return "", err
 		}
 		if stamp == "" {
-			stamp = l.store.Now().String() // a platform without tags is asked each time
+			stamp = l.store.Now().String() // a platform without tags is read each time
 		}
 		parts = append(parts, target.String(), stamp)
 	}
@@ -280,15 +279,14 @@ func (l *StageLine) branch(ctx context.Context, v store.Version, e delivery.Entr
 	return v.Branch, nil
 }
 
-// earlier gathers how a version did in the stages before, and tells whether it
-// has got through them.
+// earlier gathers how a version did in the stages before, and reports whether it has got through them.
 func (l *StageLine) earlier(ctx context.Context, d store.Delivery, own *manifest.Service, e delivery.Entry,
 	f *delivery.Facts) (bool, error) {
 	standing, err := l.store.Standing(ctx, d.Service)
 	if err != nil {
 		return false, err
 	}
-	soaks := map[string]bool{} // by stage, whether a gate asks for its figures
+	soaks := map[string]bool{} // by stage, whether a gate uses its metrics
 	for _, s := range e.Rules() {
 		if s.After != "" {
 			soaks[s.After] = soaks[s.After] || s.Gates.Soak != nil

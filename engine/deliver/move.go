@@ -15,9 +15,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// move takes a delivery one move further: it is planned, looked at whether its
-// deployment has ended, or proved. Where it cannot go on it stops, and says why.
-// The error is Rudmar's own: the same move is tried again.
+// move takes a delivery one move further: it is planned, looked at whether its deployment has ended, or proved.
+// Where it cannot continue it stops, and says why. The error is Rudmar's own: the same move is tried again.
 func (l *StageLine) move(ctx context.Context, d store.Delivery) error {
 	err := l.through(ctx, d)
 	if err == nil || ctx.Err() != nil || store.IsFault(err) || errors.Is(err, store.ErrMoved) ||
@@ -29,7 +28,7 @@ func (l *StageLine) move(ctx context.Context, d store.Delivery) error {
 		return readErr
 	}
 	if d.State == delivery.Planning && now.State == delivery.Deploying {
-		return fmt.Errorf("%w: %w", store.ErrMoved, err) // somebody else asked for its deployment: nothing is wrong with that
+		return fmt.Errorf("%w: %w", store.ErrMoved, err) // somebody else requested its deployment, which is no error
 	}
 	l.log.Warn("a delivery failed", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
 	now.Missing = l.blockedOn(ctx, now, err)
@@ -66,7 +65,7 @@ func (l *StageLine) through(ctx context.Context, d store.Delivery) error {
 	return l.apply(ctx, d, delivery.Proved, "", why)
 }
 
-// ownStage returns a delivery's stage as the version has it; nil where it takes it away.
+// ownStage returns a delivery's stage as the version has it; nil if it removes it.
 func (l *StageLine) ownStage(ctx context.Context, d store.Delivery) (*manifest.Stage, error) {
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
@@ -75,8 +74,8 @@ func (l *StageLine) ownStage(ctx context.Context, d store.Delivery) (*manifest.S
 	return service.Stage(d.Stage), nil
 }
 
-// passes runs the cases on targets, and tells how many there are and whether they passed.
-// Where they did not the version goes back by itself, or the error says that it stops.
+// passes runs the cases on targets, and reports how many there are and whether they passed. Where they did not
+// the version rolls back automatically, or the error says that it stops.
 func (l *StageLine) passes(ctx context.Context, d store.Delivery, targets []manifest.Target) (total int, passed bool,
 	err error) {
 	failed, total, err := l.prove(ctx, d, targets)
@@ -90,13 +89,12 @@ func (l *StageLine) passes(ctx context.Context, d store.Delivery, targets []mani
 	return total, false, errors.New(why)
 }
 
-// deploying looks whether the newest deployment of a delivery has ended, and goes
-// on with the next target.
+// deploying looks whether the newest deployment of a delivery has ended, and continues with the next target.
 func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	if len(d.Deployments) == 0 {
 		return l.deploy(ctx, d, 0)
 	}
-	if back, err := l.rollBack(ctx, d, ""); back || err != nil { // what was proved between two targets failed
+	if back, err := l.rollBack(ctx, d, ""); back || err != nil { // the cases between two targets failed
 		return err
 	}
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
@@ -108,7 +106,7 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 		return err
 	}
 	if stage != nil && stage.Parallel() && len(d.Deployments) < len(targets) {
-		return l.deploy(ctx, d, len(d.Deployments)) // the next one need not wait for those before
+		return l.deploy(ctx, d, len(d.Deployments)) // the next one does not wait for those before
 	}
 	var failed error
 	for _, id := range d.Deployments {
@@ -117,7 +115,7 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 		case err != nil:
 			return err
 		case one.State == store.Running:
-			return nil // its end is told
+			return nil // its end is reported
 		case one.State != store.Succeeded && failed == nil:
 			failed = fmt.Errorf("deployment %d %s: %s", one.ID, one.State, one.Reason)
 		}
@@ -139,8 +137,8 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	return l.deploy(ctx, d, done)
 }
 
-// provesBetween reports whether each target has to pass its cases before the next one
-// begins: where the version says so, or the rules that stand in the stage.
+// provesBetween reports whether each target has to pass its cases before the next one begins: where the version
+// says so, or the rules that apply in the stage.
 func (l *StageLine) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) (bool, error) {
 	if own.TestEach() {
 		return true, nil
@@ -149,10 +147,9 @@ func (l *StageLine) provesBetween(ctx context.Context, d store.Delivery, own *ma
 	return err == nil && entry.Standing != nil && entry.Standing.TestEach() && !own.Parallel(), err
 }
 
-// deploy plans for the stage's target of that index, and asks for its deployment;
-// where there is none left, the version is deployed. It does nothing that was not
-// agreed to: where a plan holds more, the version waits again, and people are
-// asked again.
+// deploy plans for the stage's target of that index, and asks for its deployment; if there is none left, the
+// version is deployed. It does nothing that was not agreed to: where a plan holds more, the version waits
+// again, and people are asked again.
 func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) error {
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
@@ -213,8 +210,8 @@ func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) err
 	return err
 }
 
-// withoutPointers leaves out which share of the calls a revision gets: it follows from
-// the revision, and comes in steps where the stage moves traffic so.
+// withoutPointers leaves out which share of the invocations a revision gets: it follows from the revision, and
+// comes in steps where the stage moves traffic so.
 func withoutPointers(meaning []string) []string {
 	return slices.DeleteFunc(meaning, plan.MovesTraffic)
 }

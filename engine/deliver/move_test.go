@@ -11,9 +11,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// A move that somebody else has made already fails for who comes late: the delivery
-// goes on. One that fails by itself stops it.
-func TestWhoComesLateStopsNothing(t *testing.T) {
+// A move that somebody else has made already fails for who comes late: the delivery continues. One that fails
+// automatically stops it.
+func TestLateWorkerIsIgnored(t *testing.T) {
 	for _, tt := range []struct {
 		what  string
 		since bool // its deployment was asked for since it was read

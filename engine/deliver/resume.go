@@ -11,17 +11,17 @@ import (
 	"rudmar/platform"
 )
 
-// errPlan tells that a plan has problems that stop it.
+// errPlan reports that a plan has problems that stop it.
 var errPlan = errors.New("the plan cannot be run")
 
-// How long a stopped delivery is left alone before it is looked at whether what
-// it missed has come: doubled each time in vain.
+// How long a stopped delivery is left alone before it is looked at whether what it missed has come: doubled
+// each time unsuccessfully.
 const (
 	firstLook   = 2 * time.Second
 	longestLook = time.Minute
 )
 
-// blockedOn returns what a delivery that stops would go on for by itself.
+// blockedOn returns what a delivery that stops would continue for automatically.
 func (l *StageLine) blockedOn(ctx context.Context, d store.Delivery, err error) string {
 	switch {
 	case errors.Is(err, errPlan):
@@ -41,9 +41,8 @@ type wait struct {
 	long  time.Duration
 }
 
-// retry makes a delivery that stopped go on where what it missed has come, or
-// where somebody has deployed its version since. It is the newest of its stage
-// that got so far.
+// retry makes a delivery that stopped continue where what it missed has come, or where somebody has deployed
+// its version since. It is the newest of its stage that got so far.
 func (l *StageLine) retry(ctx context.Context, d store.Delivery) error {
 	by, err := l.deployedSince(ctx, d)
 	if err != nil {
@@ -92,8 +91,8 @@ func (l *StageLine) retry(ctx context.Context, d store.Delivery) error {
 	return l.apply(ctx, d, delivery.Retry, "", why)
 }
 
-// deployedSince returns a deployment of a version that is done since its delivery
-// stopped, as one that somebody made to go on; nil for none.
+// deployedSince returns a deployment of a version that is done since its delivery stopped, as one that somebody
+// made to continue; nil for none.
 func (l *StageLine) deployedSince(ctx context.Context, d store.Delivery) (*store.Deployment, error) {
 	newest, err := l.store.Deployments(ctx, d.Service, d.Stage, 10)
 	for _, one := range newest {

@@ -31,7 +31,7 @@ func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []
 	if err != nil {
 		return err
 	}
-	if there { // it goes on where it was
+	if there { // it continues from its last state
 		known.Deployment = 0
 		return l.store.PutShift(ctx, known)
 	}
@@ -45,7 +45,7 @@ func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []
 	}
 	if _, err := l.store.Delivery(ctx, d.Service, before, d.Stage); err != nil {
 		if errors.Is(err, store.ErrNotFound) {
-			return nil // there is nothing that it could go back to
+			return nil // there is no version to roll back to
 		}
 		return err
 	}
@@ -75,8 +75,8 @@ func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []
 	return l.store.PutShift(ctx, v)
 }
 
-// mostOf returns the revision with the most calls, the first by its id where several
-// have as many; "" for none.
+// mostOf returns the revision with the most invocations, the first by its id where several have as many; "" for
+// none.
 func mostOf(shares map[string]float64) string {
 	most := ""
 	for _, id := range slices.Sorted(maps.Keys(shares)) {
@@ -97,7 +97,7 @@ func (l *StageLine) shiftOf(ctx context.Context, d store.Delivery) (store.Shift,
 	return v, v.Active, err
 }
 
-// shares reports whether a version that is deployed has yet to get all the calls.
+// shares reports whether a version that is deployed has yet to get all the invocations.
 func (l *StageLine) shares(ctx context.Context, d store.Delivery) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Share() >= 100 {
@@ -107,7 +107,7 @@ func (l *StageLine) shares(ctx context.Context, d store.Delivery) (bool, error) 
 	return len(sides) > 0, err
 }
 
-// side is a function on a target whose calls two revisions share.
+// side is a function on a target whose invocations two revisions share.
 type side struct {
 	target        manifest.Target
 	function      string
@@ -139,7 +139,7 @@ func (l *StageLine) bothSides(ctx context.Context, d store.Delivery, v store.Shi
 	return out, nil
 }
 
-// shifting moves a shift on: it brings its share, judges it, and goes on or back.
+// shifting moves a shift on: it brings its share, judges it, and continues or back.
 func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if err != nil {
@@ -183,14 +183,14 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 	if err := l.store.JudgeShift(ctx, v); err != nil {
 		return err
 	}
-	if v.Back != "" || v.Since.IsZero() { // what was decided is done now, not at the next look
+	if v.Back != "" || v.Since.IsZero() { // a decision takes effect now, not at the next look
 		return l.shifting(ctx, d)
 	}
 	return nil
 }
 
-// bring brings the share that a version is to get onto all targets, pointers alone,
-// and tells whether it is there.
+// bring brings the share that a version is to get onto all targets, pointers alone, and reports whether it is
+// there.
 func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift) (bool, error) {
 	if v.Deployment > 0 {
 		last, err := l.store.Deployment(ctx, v.Deployment)
@@ -198,7 +198,7 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 		case err != nil:
 			return false, err
 		case last.State == store.Running:
-			return false, nil // its end is told
+			return false, nil // its end is reported
 		case last.State != store.Succeeded:
 			return false, fmt.Errorf("deployment %d, which moves the traffic, %s: %s", last.ID, last.State, last.Reason)
 		}
@@ -207,7 +207,7 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 	if err != nil {
 		return false, err
 	}
-	for _, target := range targets[:min(len(targets), len(d.Deployments))] { // where it has come to
+	for _, target := range targets[:min(len(targets), len(d.Deployments))] { // its present step
 		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
 		p, err := deploy.RetryUnavailable(ctx, func() (*plan.Plan, error) {
 			return l.planner.ComputeShares(ctx, at, d.Version)
@@ -233,8 +233,8 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 	return true, nil
 }
 
-// rolledBack ends a version's way where what served before has all calls again: the
-// version before takes its place, by a plan of its own.
+// rolledBack ends a version's way where what served before has all invocations again: the version before takes
+// its place, by a plan of its own.
 func (l *StageLine) rolledBack(ctx context.Context, d store.Delivery, v store.Shift) error {
 	gone, err := moveBy(d, delivery.RollBack, "", v.Back)
 	if err != nil {
@@ -244,7 +244,7 @@ func (l *StageLine) rolledBack(ctx context.Context, d store.Delivery, v store.Sh
 	if err != nil {
 		return err
 	}
-	if v.Before == d.Version { // the rest of it went back: what was there before stays
+	if v.Before == d.Version { // its remaining functions rolled back: the previous version stays
 		before = gone.To
 		before.Rest = false
 	}
@@ -256,9 +256,8 @@ func (l *StageLine) rolledBack(ctx context.Context, d store.Delivery, v store.Sh
 	return l.store.MoveDeliveries(ctx, gone, back)
 }
 
-// rollBack takes a version back by itself, where something served before it: pointers
-// first, then the rest. Without a reason it goes on with what was begun. It tells
-// whether it does.
+// rollBack takes a version back automatically, where something served before it: pointers first, then the rest.
+// Without a reason it continues with what was started. It reports whether it does.
 func (l *StageLine) rollBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Back == "" && why == "" {
@@ -453,7 +452,7 @@ func targetsOf(sides []side) []manifest.Target {
 // The words by which somebody steers a shift.
 const (
 	Pause   = "pause"   // stays at its share
-	Resume  = "resume"  // advances by itself again
+	Resume  = "resume"  // advances automatically again
 	Advance = "advance" // takes the next step now
 	Abort   = "abort"   // rolls back now
 )

@@ -23,14 +23,14 @@ import (
 // takes may be late to be seen.
 const caseTries = 2
 
-// Found is what came of a case: what was sent, what came, and each expectation.
+// Found is the outcome of a case: what was sent, what came, and each expectation.
 type Found struct {
 	Call       cases.Call      `json:"call"`
 	Outcomes   []cases.Outcome `json:"outcomes"`
 	Invocation api.Invocation  `json:"invocation"`
 }
 
-// casesAtOnce is how many cases run at the same time.
+// casesAtOnce is how many cases run concurrently.
 const casesAtOnce = 4
 
 // prove runs all saved cases against what was deployed on targets. Those that have run
@@ -60,9 +60,9 @@ func (l *StageLine) prove(ctx context.Context, d store.Delivery, targets []manif
 	for _, target := range targets {
 		for _, fn := range service.Functions {
 			if !d.Enters(fn.Name) {
-				continue // it is there at another version, whose cases have passed
+				continue // another version is deployed there, whose cases passed
 			}
-			group.Go(func() error { // the cases of one function run one after another: they may build on each other
+			group.Go(func() error { // the cases of one function run one after another, as they can depend on each other
 				for _, c := range fn.Cases {
 					if !c.RunsIn(stage) {
 						continue
@@ -88,14 +88,14 @@ func (l *StageLine) prove(ctx context.Context, d store.Delivery, targets []manif
 	if err := group.Wait(); err != nil {
 		return nil, 0, fmt.Errorf("running the cases: %w", err)
 	}
-	slices.Sort(failed) // however they overtook each other
+	slices.Sort(failed) // regardless of their order of completion
 	return failed, total, nil
 }
 
 // caseOf names a case on a target.
 type caseOf struct{ target, function, file, name string }
 
-// runOnce runs a case, with what was begun and what came of it written down.
+// runOnce runs a case, with what was started and the outcome of it written down.
 func (l *StageLine) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun, at manifest.Place,
 	fn *manifest.Function, c manifest.Case, language *expression.Language) error {
 	var err error

@@ -51,7 +51,7 @@ func (p *Planner) combined(ctx context.Context, d Draft, in expand.Inputs) (
 		}
 		stage := service.Stage(place.Stage)
 		if stage == nil || !slices.Contains(stage.Targets, place.Target) {
-			continue // nothing of that version is there
+			continue // no function of that version is deployed
 		}
 		its, err := p.of(ctx, place.Service, v, in)
 		if err != nil {
@@ -64,8 +64,8 @@ func (p *Planner) combined(ctx context.Context, d Draft, in expand.Inputs) (
 	return resources, problems, nil
 }
 
-// DeployedVersions returns at which version each function of a stage is, where a version
-// stands there that may have come in by a choice.
+// DeployedVersions returns at which version each function of a stage is, where a version is there that may have
+// come in by a choice.
 func (p *Planner) DeployedVersions(ctx context.Context, service, stage string) (map[string]int, error) {
 	standing, err := p.store.Standing(ctx, service)
 	if err != nil || standing[stage] == 0 {

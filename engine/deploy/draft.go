@@ -16,10 +16,10 @@ const unbuilt = "not built yet"
 // never be run.
 type Draft struct {
 	Place   manifest.Place
-	Version int // whose archives are taken where the code is not edited
+	Version int // the version whose archives are used if the code is not edited
 	Service *manifest.Service
-	Code    map[string][]string // function → edited files of its code; nil where nothing is edited
-	// Choice is which functions enter; nil for all.
+	Code    map[string][]string // function → edited files of its code; nil if nothing is edited
+	// Choice selects functions; nil for all.
 	Choice *delivery.Choice
 }
 

@@ -11,7 +11,7 @@ import (
 	"rudmar/core/plan"
 )
 
-// checkFresh checks that record and live are as they were when the plan was made.
+// checkFresh checks that record and live are as it was when the plan was made.
 func (r *Runner) checkFresh(ctx context.Context, p *plan.Plan) error {
 	now, err := r.planner.again(ctx, p)
 	if err != nil {

@@ -10,10 +10,10 @@ import (
 	"rudmar/platform"
 )
 
-// planCache is what was read of a place last: who plans again and again, as while
-// somebody types, need not read it anew where nothing has moved.
+// planCache is what was read of a place last: who plans again and again, as while somebody types, need not read
+// it again where nothing has moved.
 type planCache struct {
-	stage  store.Stage // whose record it is: its serial moves with each step
+	stage  store.Stage // the record's scope: its serial increases with each step
 	record []plan.Recorded
 	tag    string // of the snapshot
 	actual []plan.Actual
@@ -37,7 +37,7 @@ func (p *Planner) recordOf(ctx context.Context, at store.Stage) ([]plan.Recorded
 	for _, r := range rows {
 		record = append(record, r.Recorded)
 	}
-	// It is remembered where it is still of that serial: a step may have ended meanwhile.
+	// It is cached only if its serial is current: a step may have ended meanwhile.
 	if now, err := p.store.Stage(ctx, at.Place); err != nil || !same(now, at) {
 		return record, err
 	}
@@ -49,7 +49,7 @@ func same(a, b store.Stage) bool {
 	return a.Place == b.Place && a.Serial == b.Serial && a.Version == b.Version && a.Since.Equal(b.Since)
 }
 
-// liveOf returns what is live at a place, and its fingerprint. It is not to be changed.
+// liveOf returns the actual state at a place, and its fingerprint. It is not to be changed.
 func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope platform.Scope,
 	place manifest.Place) ([]plan.Actual, string, error) {
 	tag, err := client.SnapshotTag(ctx, scope)
@@ -65,7 +65,7 @@ func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope pla
 		return nil, "", err
 	}
 	actual := Actual(snapshot)
-	if tag == fmt.Sprintf("%q", snapshot.Fingerprint) { // nothing moved between the two
+	if tag == fmt.Sprintf("%q", snapshot.Fingerprint) { // no change between the two
 		p.remember(place, func(k *planCache) { k.tag, k.actual, k.print = tag, actual, snapshot.Fingerprint })
 	}
 	return actual, snapshot.Fingerprint, nil

@@ -84,8 +84,8 @@ func newWorld(t testing.TB) *world {
 	return w
 }
 
-// draw makes up a service, with what it becomes; before is the one that it comes
-// after, of which functions may go on under another name.
+// draw makes up a service, with what it becomes; before is the one that it comes after, of which functions may
+// continue under another name.
 func (w *world) draw(dice *rand.Rand, before *manifest.Service) (*manifest.Service, []expand.Resource) {
 	one := func(texts ...string) string { return texts[dice.IntN(len(texts))] }
 	for range 5000 {
@@ -244,7 +244,7 @@ func (w *world) hand(dice *rand.Rand) string {
 	}
 	_ = answer.Body.Close()
 	if answer.StatusCode == http.StatusNotFound {
-		return "" // it was taken away by hand before
+		return "" // it was removed manually before
 	}
 	if answer.StatusCode >= 300 {
 		w.Fatalf("%s %s by hand: %d", method, r.Address, answer.StatusCode)
@@ -287,9 +287,8 @@ func said(p *plan.Plan) string {
 	return text.String()
 }
 
-// TestPairs goes from service to service, with changes by hand between, on the real
-// local platform: after each plan the next is empty, live is what is wanted, and the
-// way back restores what was there, renames included.
+// TestPairs goes from service to service, with changes manually between, on the real local platform: after each
+// plan the next is empty, live is what is wanted, and the way back restores what was there, renames included.
 func TestPairs(t *testing.T) {
 	w := newWorld(t)
 	dice := rand.New(rand.NewPCG(uint64(*pairs), 13))
@@ -321,7 +320,7 @@ func TestPairs(t *testing.T) {
 				t.Fatalf("pair %d: %v\n%s", n, p.Blockers, said(p))
 			}
 			stopped++
-			if err := w.deploy(w.plans(there, wanted)); err != nil { // what was changed by hand is put right
+			if err := w.deploy(w.plans(there, wanted)); err != nil { // what was changed manually is put right
 				t.Fatalf("pair %d: %v", n, err)
 			}
 			continue

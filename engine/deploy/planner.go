@@ -38,13 +38,13 @@ type Planner struct {
 
 	versions *recent.Cache[string, version] // by service and number
 
-	sums   *recent.Cache[manifest.Place, sums] // what was observed of late
+	sums   *recent.Cache[manifest.Place, sums] // recent observations
 	places *recent.Cache[manifest.Place, planCache]
 
 	mu  sync.Mutex
-	key []byte // of the fingerprints of secrets
+	key []byte // the key of the fingerprints of secrets
 
-	became expand.Cache // of edits, which differ by little
+	became expand.Cache // of edits, which differ little from each other
 }
 
 // knownVersions is how many versions are remembered.
@@ -83,7 +83,7 @@ func (p *Planner) Service(ctx context.Context, service string, number int) (*man
 		return nil, v, store.Missing(err, "version %d of %s", number, service)
 	}
 	read := version{&manifest.Service{Name: service}, v}
-	if len(v.Manifests) > 0 { // else the version takes the service away
+	if len(v.Manifests) > 0 { // otherwise the version removes the service
 		if read.service = check.Stored(manifest.FilesOf(v.Manifests)); read.service == nil {
 			return nil, v, fmt.Errorf("this Rudmar cannot read version %d of %s", number, service)
 		}
@@ -134,8 +134,8 @@ func (p *Planner) Undeclared(ctx context.Context, service string,
 	return out, nil
 }
 
-// Stages returns the stages that a version with these manifests is to enter, and
-// those that it takes away: something runs there that it does not declare.
+// Stages returns the stages that a version with these manifests is to enter, and those that it removes:
+// something runs there that it does not declare.
 func (p *Planner) Stages(ctx context.Context, service string, own *manifest.Service) (enters,
 	removes []string, err error) {
 	left, err := p.Undeclared(ctx, service, own)
@@ -172,8 +172,8 @@ func (p *Planner) Targets(ctx context.Context, service, stage string, version in
 	return targets, err
 }
 
-// Wanted returns the resources that a version becomes in a place: none where it no
-// longer declares the place, and something was put there.
+// Wanted returns the resources that a version becomes in a place: none if it no longer declares the place, and
+// something was put there.
 func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource,
 	[]expand.Problem, error) {
 	d, err := p.draftOf(ctx, place, version)
@@ -268,7 +268,7 @@ func (p *Planner) ComputeChosen(ctx context.Context, place manifest.Place, versi
 	return plan.Compute(in), nil
 }
 
-// again makes a plan anew, as it was asked for.
+// again makes a plan again, as it was asked for.
 func (p *Planner) again(ctx context.Context, old *plan.Plan) (*plan.Plan, error) {
 	in, err := p.inputs(ctx, old.Base.Place, old.Base.Version)
 	if err != nil {
@@ -285,9 +285,9 @@ func (p *Planner) again(ctx context.Context, old *plan.Plan) (*plan.Plan, error)
 type Request struct {
 	Place   manifest.Place
 	Version int
-	// Deletions lists addresses that are live there, are not Rudmar's own, and are to go.
+	// Deletions lists the addresses of unmanaged resources to delete.
 	Deletions []string
-	// Chosen is another choice of functions than was asked for; nil for that one.
+	// Chosen replaces the requested selection of functions; nil to keep it.
 	Chosen *Chosen
 }
 
@@ -396,9 +396,8 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 // looking is how long a look at a place may take.
 const looking = 10 * time.Second
 
-// Stamp returns a text that changes with what is recorded at a place, with what is live
-// there, and with what of that is left as it is; "" where the platform does not tell
-// whether something changed.
+// Stamp returns a text that changes with what is recorded at a place, with the actual state there, and with
+// what of that is left as it is; "" where the platform does not tell whether something changed.
 func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, error) {
 	there, err := p.store.Stage(ctx, place)
 	if err != nil {
@@ -421,7 +420,7 @@ func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, erro
 	return fmt.Sprint(there.Serial, " ", tag, " ", left), nil
 }
 
-// Drift looks at a place: what is live otherwise than recorded.
+// Drift looks at a place: the actual state different from recorded.
 func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drift, error) {
 	client, scope, err := p.Platform(place)
 	if err != nil {

@@ -20,12 +20,12 @@ import (
 // it, nothing is recorded of it, and it lies in a scope of its own: the stage that
 // versions go through is never touched.
 type Private struct {
-	Place     manifest.Place    // whose settings it has
-	Owner     string            // a handle
-	Service   *manifest.Service // nil where it is to go
+	Place     manifest.Place    // the stage whose settings it has
+	Owner     string            // a username
+	Service   *manifest.Service // nil to delete it
 	Artifacts map[string]string // function → digest
-	// Secrets tells that the owner may set the stage's secrets: the copy gets them.
-	// Else they are empty there.
+	// Secrets reports whether the owner can set the stage's secrets: then the copy receives them. Otherwise
+	// they are empty.
 	Secrets bool
 }
 
@@ -34,15 +34,15 @@ func (c Private) Scope() platform.Scope {
 	return platform.Scope{Region: c.Place.Target.Region, Service: c.Place.Service, Stage: c.Place.Stage + "~" + c.Owner}
 }
 
-// ErrPrivate tells that a private copy could not be made so.
+// ErrPrivate reports that a private copy could not be made so.
 var ErrPrivate = errors.New("the copy could not be deployed")
 
-// privateTries is how often a copy is planned and run: what is live is what it is
-// compared with, so that a second try does what the first could not.
+// privateTries is how often a copy is planned and run: the actual state is what it is compared with, so a
+// second try does what the first could not.
 const privateTries = 4
 
-// Privately makes a private copy so, and gives the steps that it took; none where
-// it was so. What stops it, such as a quota, wraps ErrPrivate.
+// Privately makes a private copy so, and gives the steps that it took; none if it was so. What stops it, such
+// as a quota, wraps ErrPrivate.
 func (r *Runner) Privately(ctx context.Context, c Private) ([]plan.Step, error) {
 	var done []plan.Step
 	var last error
@@ -69,7 +69,7 @@ func (r *Runner) Privately(ctx context.Context, c Private) ([]plan.Step, error) 
 	return done, last
 }
 
-// privatePlan plans a private copy against what is live of it.
+// privatePlan plans a private copy against the actual state of it.
 func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execution, error) {
 	client, _, err := r.planner.Platform(c.Place)
 	if err != nil {
@@ -87,7 +87,7 @@ func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execu
 	place.Stage = c.Scope().Stage
 	in := plan.Inputs{Base: plan.Base{Place: place, Fingerprint: snapshot.Fingerprint}, Actual: Actual(snapshot),
 		Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{}}
-	for _, l := range in.Actual { // what is live there is its own: nobody else has the scope
+	for _, l := range in.Actual { // all actual resources there belong to the copy: nobody else has the scope
 		in.Record = append(in.Record, plan.Recorded{Address: l.Address, Kind: l.Kind,
 			Function: resource.FunctionOf(l.Address), Attributes: settable(in.Kinds, l)})
 	}
@@ -147,7 +147,7 @@ func (r *Runner) desiredCopy(ctx context.Context, c Private, in *plan.Inputs, ad
 	return nil
 }
 
-// sent is what came of a step of which nothing is written down.
+// sent is the outcome of a step of which nothing is written down.
 type sent struct {
 	step int
 	err  error
@@ -157,7 +157,7 @@ type sent struct {
 // as their needs allow. It gives those that are done, and the first error.
 func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first error) {
 	b := make([]byte, 8)
-	_, _ = rand.Read(b) // it never fails, says its documentation
+	_, _ = rand.Read(b) // documented never to fail
 	run := hex.EncodeToString(b)
 	results := make(chan sent)
 	queue := plan.NewQueue(x.plan.Steps, func(int) bool { return false })

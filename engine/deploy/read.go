@@ -67,7 +67,7 @@ func Rates(prices []api.Price) metrics.Rates {
 func Sum(m api.MinuteSum) metrics.Sum {
 	durations := metrics.Histogram{}
 	for key, n := range m.Durations {
-		if bucket, err := strconv.Atoi(key); err == nil { // another key is none of the protocol's
+		if bucket, err := strconv.Atoi(key); err == nil { // no other key belongs to the protocol
 			durations[bucket] += n
 		}
 	}

@@ -31,14 +31,13 @@ var (
 // Limits of a deployment.
 const (
 	leaseLength = 30 * time.Second // renewed while it runs
-	patience    = 20 * time.Second // with a platform that does not answer
-	// gather is how long outcomes are waited for that can be written down together with
-	// one, while more than half of the steps that may be on their way are.
+	patience    = 20 * time.Second // with a platform that does not respond
+	// gather is how long to wait for outcomes that can be written together, while more than half of the
+	// possible steps are in flight.
 	gather = 2 * time.Millisecond
-	// cancelledEvery is how often it is looked whether somebody cancelled, beside
-	// after each step.
+	// cancelledEvery is the interval of checks for a cancellation, besides those after each step.
 	cancelledEvery = 500 * time.Millisecond
-	longestRest    = 10 * time.Second // between two tries, where Rudmar itself cannot get on
+	longestRest    = 10 * time.Second // between two attempts, if Rudmar itself cannot progress
 )
 
 // Archives reads an archive by its digest.
@@ -55,7 +54,7 @@ type Runner struct {
 	holder   string
 
 	mu      sync.Mutex
-	running map[int64]bool // deployments that are at work here
+	running map[int64]bool // deployments that run in this process
 	rests   *rest.Rests[int64]
 }
 
@@ -70,7 +69,7 @@ type RunnerConfig struct {
 // NewRunner makes a runner.
 func NewRunner(c RunnerConfig) *Runner {
 	b := make([]byte, 8)
-	_, _ = rand.Read(b) // it never fails, says its documentation
+	_, _ = rand.Read(b) // documented never to fail
 	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, log: c.Log, holder: hex.EncodeToString(b),
 		running: map[int64]bool{}, rests: rest.New[int64](longestRest)}
 }
@@ -146,10 +145,9 @@ func (r *Runner) Cancel(ctx context.Context, id int64) error { return r.store.Ca
 // beside being told of new ones.
 const pickUpEvery = time.Second
 
-// Run runs deployments until the context ends: those that are asked for, and
-// those that have lost who ran them, in this process or one before. One that
-// Rudmar itself could not get on with, as when its disk is full, is tried again
-// and again, less and less often.
+// Run runs deployments until the context ends: those that are asked for, and those that have lost who ran them,
+// in this process or one before. One that Rudmar itself could not progress with, as when its disk is full, is
+// tried again and again, less and less often.
 func (r *Runner) Run(ctx context.Context) {
 	var group sync.WaitGroup
 	defer group.Wait()
@@ -183,7 +181,7 @@ func (r *Runner) Run(ctx context.Context) {
 	}
 }
 
-// enter takes a deployment to work, unless it is at work or rests.
+// enter takes a deployment to work, unless it is running or rests.
 func (r *Runner) enter(id int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -210,17 +208,16 @@ type execution struct {
 	client  *platform.Client
 	scope   platform.Scope
 	secrets map[string]map[string]string // address → attribute → value
-	choice  *delivery.Choice             // which functions enter; nil for all
-	journal time.Duration                // what writing down took so far
-	// going ends when somebody cancels: what a platform does not answer to is not
-	// tried again then.
+	choice  *delivery.Choice             // selected functions; nil for all
+	journal time.Duration                // duration of the writes so far
+	// going ends on cancellation: a request without a response is not repeated then.
 	going context.Context
 }
 
-// result is what came of a step that was sent.
+// result is the outcome of a step that was sent.
 type result struct {
 	store.Outcome
-	lost error // Rudmar itself ended meanwhile: nothing is known of it
+	lost error // Rudmar ended in between: the outcome is unknown
 }
 
 // run takes a deployment to its end. The error is Rudmar's own: nothing could be
@@ -322,13 +319,13 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	queue := plan.NewQueue(x.plan.Steps, func(i int) bool { return states[i].State == store.StepSucceeded })
 	var ended []store.Outcome
 	var begun []store.Intent
-	for i := range states { // of what was sent before it has to be known what came of it
+	for i := range states { // the outcome of earlier requests must be known
 		if states[i].State == store.StepRunning {
 			begun = append(begun, x.intend(&states[i]))
 		}
 	}
 	for {
-		// What came of steps is written down together with what the next ones are about to do.
+		// Outcomes of steps are written together with the start of the next ones.
 		for inFlight+len(begun) < plan.Parallelism && !cancelled && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
@@ -346,7 +343,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			if stop {
 				cancel()
 			}
-			if lost != nil { // what is not known is sent again at the next start
+			if lost != nil { // steps with an unknown outcome are sent again at the next start
 				err, stop = errors.Join(err, lost), true
 			}
 			begun, ended = written, nil
@@ -448,7 +445,7 @@ func (x *execution) step(ctx context.Context, b store.Intent) result {
 	out := result{Outcome: store.Outcome{Step: b.Step, Version: x.versionOf(b.Step)}}
 	computed, err := RetryUnavailable(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
 	if ctx.Err() != nil {
-		out.lost = ctx.Err() // the outcome is not known: it is sent again at the next start
+		out.lost = ctx.Err() // the outcome is unknown: the step is sent again at the next start
 		return out
 	}
 	out.Platform = computed
@@ -508,7 +505,7 @@ func RetryUnavailable[T any](ctx context.Context, do func() (T, error)) (T, erro
 		return v, last
 	}, backoff.WithBackOff(pace), backoff.WithMaxElapsedTime(patience))
 	if err != nil && last != nil {
-		err = last // why it was tried again, not why that ended
+		err = last // the reason for the retry, not for its end
 	}
 	return v, err
 }

@@ -13,14 +13,13 @@ import (
 )
 
 const (
-	// seenOver is how far back plans look at what was observed.
+	// seenOver is the period of observations in plans.
 	seenOver = 30 * 24 * time.Hour
-	// seenPlaces is of how many places that is remembered.
+	// seenPlaces is the number of places whose observations are cached.
 	seenPlaces = 256
-	// seenFor is how long what was observed is taken for what it is now: a plan that
-	// somebody reads need not know the last minute.
+	// seenFor is how long observations are cached: a plan does not need the last minute.
 	seenFor = time.Minute
-	// seeing bounds how long a plan waits for figures, without which it can be read.
+	// seeing bounds how long a plan waits for observations; a plan is readable without them.
 	seeing = 3 * time.Second
 )
 
@@ -28,11 +27,10 @@ const (
 type sums struct {
 	at        time.Time
 	functions map[string]metrics.Sum
-	triggers  map[string]int // calls by function/trigger
+	triggers  map[string]int // invocations by function/trigger
 }
 
-// observed sums up the calls of a place over seenOver; nothing where the platform
-// does not tell.
+// observed sums up the invocations of a place over seenOver; nothing where the platform does not tell.
 func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 	now := p.store.Now()
 	known, there := p.sums.Get(place)
@@ -48,7 +46,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 	defer cancel()
 	list, err := client.Sums(ctx, scope, now.Add(-seenOver))
 	if err != nil {
-		return out // a plan can be read without figures; the line says that the platform is sick
+		return out // a plan is readable without figures; the stage line reports the unreachable platform
 	}
 	for _, m := range list {
 		sum := out.functions[m.Function]

@@ -13,9 +13,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// steered returns what a version becomes in a place while it gets only a part of the
-// calls there: its pointers share them out between the revisions that served before
-// and its own. The resources themselves are not changed.
+// steered returns what a version becomes in a place while it gets only a part of the invocations there: its
+// pointers share them out between the revisions that served before and its own. The resources themselves are
+// not changed.
 func (p *Planner) steered(ctx context.Context, place manifest.Place, version int,
 	resources []expand.Resource) ([]expand.Resource, error) {
 	shift, err := p.store.Shift(ctx, place.Service, version, place.Stage)
@@ -38,7 +38,7 @@ func (p *Planner) steered(ctx context.Context, place manifest.Place, version int
 		}
 		for id := range shares {
 			if id == old[r.Function] {
-				continue // it is the same one
+				continue // the same pointer
 			}
 			r.Attributes = []expand.Attribute{{Name: "shares", Value: sharesOf(old[r.Function], id, shift.Share()),
 				From: tree.Origin{Rule: tree.DerivedFrom}}}
@@ -47,8 +47,8 @@ func (p *Planner) steered(ctx context.Context, place manifest.Place, version int
 	return out, nil
 }
 
-// ComputeShares makes the plan that moves calls between revisions that are there, and
-// nothing else: what was changed by hand meanwhile stays for a plan that people see.
+// ComputeShares makes the plan that moves calls between revisions that are there, and nothing else: what was
+// changed manually meanwhile stays for a plan that people see.
 func (p *Planner) ComputeShares(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
 	in, err := p.inputs(ctx, place, version)
 	if err != nil {

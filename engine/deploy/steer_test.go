@@ -23,8 +23,8 @@ func TestSharesOf(t *testing.T) {
 	}
 }
 
-// Who waited in vain is told why it was tried again, and not that the wait ended.
-func TestWhyItWasTriedAgain(t *testing.T) {
+// Who waited unsuccessfully is told why it was tried again, and not that the wait ended.
+func TestRetryReason(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	sick := &platform.Problem{Problem: api.Problem{Status: http.StatusServiceUnavailable}}
 	if _, err := RetryUnavailable(ctx, func() (int, error) { cancel(); return 0, sick }); err != sick {
@@ -33,7 +33,7 @@ func TestWhyItWasTriedAgain(t *testing.T) {
 }
 
 // What a deployment could not do is left alone for a while, and no deployment is run by two.
-func TestDeploymentsRest(t *testing.T) {
+func TestIdleDeployments(t *testing.T) {
 	r := NewRunner(RunnerConfig{})
 	for i, tt := range []struct {
 		do    func()

@@ -19,7 +19,7 @@ func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds ap
 	}
 	target := place.Target
 	if service.Stage(place.Stage) == nil {
-		return nil // nothing is asked for any more
+		return nil // nothing is deployed any more
 	}
 	if !slices.Contains(kinds.Regions, target.Region) {
 		add(service.Stage(place.Stage).From, "platform %s has no region %q (expected %s)", target.Platform, target.Region,

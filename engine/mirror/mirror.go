@@ -31,7 +31,7 @@ const (
 	lookEvery = 10 * time.Second
 	Least     = time.Minute // between two fetches
 	Most      = 24 * time.Hour
-	longest   = 30 * time.Minute // it rests so long at most where it fails
+	longest   = 30 * time.Minute // maximum pause after failures
 )
 
 // Errors of mirrors.
@@ -40,7 +40,7 @@ var (
 	ErrNotification = errors.New("the push notification is not signed with this mirror's key")
 )
 
-// Sealer seals and opens credentials and keys.
+// Sealer encrypts and opens credentials and keys.
 type Sealer interface {
 	Seal(text, about string) []byte
 	Unseal(sealed []byte, about string) (string, error)
@@ -52,19 +52,19 @@ type Config struct {
 	Sealer             Sealer
 	Repository         func(name string) source.Repository
 	NotificationTarget func(ctx context.Context, repository string) source.Hook
-	// Pushed takes what moved, as after a push.
+	// Pushed processes moved branches, as after a push.
 	Pushed func(ctx context.Context, repository, person string) error
 	Inside bool // addresses of this machine and of private networks are allowed
 	Log    *slog.Logger
 }
 
-// Follower follows. Its methods may be called at the same time.
+// Follower follows. Its methods can be called concurrently.
 type Follower struct {
 	Config
 	wake chan struct{}
 
 	mu    sync.Mutex
-	told  map[string]bool // a notice came, or somebody asked
+	told  map[string]bool // a push notification arrived, or somebody requested a fetch
 	rests *rest.Rests[string]
 }
 
@@ -117,7 +117,7 @@ func (f *Follower) Now(repository string) {
 func (f *Follower) nudge() {
 	select {
 	case f.wake <- struct{}{}:
-	default: // it is to look already
+	default: // a fetch is pending already
 	}
 }
 
@@ -151,7 +151,7 @@ func (f *Follower) Run(ctx context.Context) {
 	defer running.Wait()
 	busy := map[string]bool{}
 	for {
-		// Who asked is taken first: what is read after that is what they asked for.
+		// Requests are taken first: a fetch that starts after them serves them.
 		f.mu.Lock()
 		asked := f.told
 		f.told = map[string]bool{}
@@ -172,20 +172,20 @@ func (f *Follower) Run(ctx context.Context) {
 			switch {
 			case due:
 				busy[m.Repository] = true
-			case asked[m.Repository]: // later, then
+			case asked[m.Repository]: // deferred
 				f.told[m.Repository] = true
 			}
 			f.mu.Unlock()
 			if !due {
 				continue
 			}
-			running.Go(func() { // one that does not answer keeps no other
+			running.Go(func() { // an unresponsive remote does not delay others
 				err := f.follow(ctx, m)
 				f.mu.Lock()
 				delete(busy, m.Repository)
 				f.rests.Ended(m.Repository, err)
 				f.mu.Unlock()
-				f.nudge() // a notice may have come meanwhile
+				f.nudge() // another push notification may have arrived
 				if err != nil && ctx.Err() == nil {
 					f.Log.Warn("fetching a mirror", "repository", m.Repository, "error", err)
 				}
@@ -207,7 +207,7 @@ func (f *Follower) follow(ctx context.Context, m store.Mirror) error {
 	defer cancel()
 	err := f.bring(fetching, m)
 	if ctx.Err() != nil {
-		return nil // it goes on at the next start
+		return nil // it continues at the next start
 	}
 	problem := ""
 	if err != nil {

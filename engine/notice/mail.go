@@ -16,22 +16,20 @@ import (
 	"rudmar/engine/store"
 )
 
-// Mail is the server that e-mail goes out by (SMTP, RFC 5321); the operator names it, so
-// that it may be anywhere.
+// Mail is the server that e-mail goes out by (SMTP, RFC 5321); the operator names it, so it may be anywhere.
 type Mail struct {
-	Server string // host:port; "" where no e-mail is sent
+	Server string // host:port; "" to send no e-mail
 	From   string // an address
-	// User and Password sign in there, where it asks for that; only over TLS, or on this
-	// machine.
+	// User and Password sign in to the server, if it requires that; only over TLS, or on this machine.
 	User, Password string
-	// Plain allows a server that offers no TLS.
+	// Plain allows a server without TLS.
 	Plain bool
 }
 
-// mailTo is how an e-mail's address is written as where notices go.
+// mailTo is how an e-mail's address is written as where notifications go.
 const mailTo = "mailto:"
 
-// mailAddress checks that notices can go to an address.
+// mailAddress checks that notifications can go to an address.
 func (s *Sender) mailAddress(text string) error {
 	if s.mail.Server == "" {
 		return fmt.Errorf("%w: this Rudmar sends no email; its operator can set --mail-server", ErrNotificationTarget)
@@ -43,7 +41,7 @@ func (s *Sender) mailAddress(text string) error {
 	return nil
 }
 
-// post sends a notice as e-mail: its sentence, and the whole event beside it.
+// post sends a notification as e-mail: its sentence, and the whole event beside it.
 func (s *Sender) post(ctx context.Context, h store.NotificationTarget, n store.Notification,
 	signature string) (string, error) {
 	var event struct {
@@ -90,7 +88,7 @@ func (s *Sender) mailClient() (*mail.Client, error) {
 		policy = mail.TLSOpportunistic
 	}
 	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(sendFor), mail.WithTLSPolicy(policy)}
-	if number == 465 { // TLS from the first byte on (RFC 8314)
+	if number == 465 { // implicit TLS (RFC 8314)
 		options = append(options, mail.WithSSL())
 	}
 	if s.mail.User != "" {

@@ -34,25 +34,25 @@ const SignatureHeader = "Rudmar-Signature"
 
 // Limits of sending.
 const (
-	sendFor   = 10 * time.Second // one try
-	firstWait = 10 * time.Second // before the second one
+	sendFor   = 10 * time.Second // one attempt
+	firstWait = 10 * time.Second // before the second attempt
 	longWait  = 6 * time.Hour
-	giveUp    = 12 // tries, over about a day
+	giveUp    = 12 // attempts, over about a day
 	atOnce    = 8
 	lookEvery = 5 * time.Second
-	keptBytes = 2000 // of what came back
+	keptBytes = 2000 // of the response
 )
 
-// ErrNotificationTarget tells that notices cannot go somewhere.
+// ErrNotificationTarget reports that notifications cannot go somewhere.
 var ErrNotificationTarget = errors.New("invalid notification target")
 
-// Sealer seals and opens the keys of hooks.
+// Sealer encrypts and opens the keys of hooks.
 type Sealer interface {
 	Seal(text, about string) []byte
 	Unseal(sealed []byte, about string) (string, error)
 }
 
-// Sender sends notices. Its methods may be called at the same time.
+// Sender sends notifications. Its methods can be called concurrently.
 type Sender struct {
 	store  *store.Store
 	sealer Sealer
@@ -79,7 +79,7 @@ func New(c Config) *Sender {
 	return s
 }
 
-// NewTarget is where notices are to go.
+// NewTarget is where notifications are to go.
 type NewTarget struct {
 	Name, URL, Service, Stage string
 	Kinds                     []string
@@ -97,8 +97,8 @@ func Kinds() []string {
 	return out
 }
 
-// Add keeps where notices are to go, and gives the key that they are signed with: it is
-// told this once. The error wraps ErrNotificationTarget or store.ErrHookNamed.
+// Add keeps where notifications are to go, and gives the key that they are signed with: it is told this once.
+// The error wraps ErrNotificationTarget or store.ErrHookNamed.
 func (s *Sender) Add(ctx context.Context, w NewTarget, key, person string) (store.NotificationTarget, error) {
 	h := store.NotificationTarget{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service,
 		Stage: w.Stage, Person: person,
@@ -125,7 +125,7 @@ func (s *Sender) Add(ctx context.Context, w NewTarget, key, person string) (stor
 	return h, err
 }
 
-// address checks that notices can go to an address, of e-mail or of HTTP.
+// address checks that notifications can go to an address, of e-mail or of HTTP.
 func (s *Sender) address(text string) error {
 	if strings.HasPrefix(text, mailTo) {
 		return s.mailAddress(text)
@@ -140,7 +140,7 @@ func (s *Sender) address(text string) error {
 	}
 	ip, err := netip.ParseAddr(u.Hostname())
 	if err != nil || s.inside {
-		return nil // a name is looked up, and checked, at each sending
+		return nil // a name is resolved, and checked, for each attempt
 	}
 	if err := outside.Check(ip); err != nil {
 		return fmt.Errorf("%w: %w", ErrNotificationTarget, err)
@@ -148,7 +148,7 @@ func (s *Sender) address(text string) error {
 	return nil
 }
 
-// about binds a sealed key to its hook.
+// about binds a encrypted key to its hook.
 func about(name string) string { return "hook/" + name }
 
 // Run sends what is due until the context ends.
@@ -200,11 +200,11 @@ func (s *Sender) round(ctx context.Context) error {
 	}
 }
 
-// try sends a notice once, and writes down what came of it.
+// try sends a notification once, and writes down the outcome of it.
 func (s *Sender) try(ctx context.Context, n store.Notification) error {
 	answer, err := s.send(ctx, n)
 	if ctx.Err() != nil {
-		return nil // it is sent again at the next start: whoever gets it twice knows it by its id
+		return nil // it is sent again at the next start: receivers recognize a duplicate by its ID
 	}
 	n.Attempts++
 	n.Response, n.State = answer, store.NotificationSent
@@ -228,7 +228,7 @@ func pause(tries int) time.Duration {
 	return wait
 }
 
-// send sends a notice, and gives what came back.
+// send sends a notification, and gives what came back.
 func (s *Sender) send(ctx context.Context, n store.Notification) (string, error) {
 	h, err := s.store.NotificationTarget(ctx, n.NotificationTarget)
 	if err != nil {
@@ -253,7 +253,7 @@ func (s *Sender) send(ctx context.Context, n store.Notification) (string, error)
 		return "", err
 	}
 	defer response.Body.Close()
-	text, _ := io.ReadAll(io.LimitReader(response.Body, keptBytes)) // what came so far tells enough
+	text, _ := io.ReadAll(io.LimitReader(response.Body, keptBytes)) // the part that was read is enough
 	said := strings.TrimSpace(response.Status + " " + string(bytes.ToValidUTF8(text, nil)))
 	if response.StatusCode < 200 || response.StatusCode > 299 {
 		return said, fmt.Errorf("the server responded %s", said)

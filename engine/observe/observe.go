@@ -20,17 +20,17 @@ import (
 // Observation is what a look at a place found.
 type Observation struct {
 	Drift []plan.Drift `json:"drift"`
-	// Error says why live could not be seen; "" where it was. Since is when it
-	// could not for the first time, in Unix milliseconds.
+	// Error is why the actual state could not be read; "" if it was read. Since is the time of the first
+	// failure, in Unix milliseconds.
 	Error string `json:"error,omitempty"`
 	Since int64  `json:"since,omitempty"`
-	// Functions are the figures of the last hour.
+	// Functions are the metrics of the last hour.
 	Functions map[string]Metrics `json:"functions"`
-	// Parked counts, by function, messages that failed five times.
+	// Parked counts dead letters, by function.
 	DeadLetter map[string]int `json:"deadLetters,omitempty"`
 }
 
-// Figures sums up a function's calls.
+// Figures sums up a function's invocations.
 type Metrics struct {
 	Invocations int     `json:"invocations"`
 	Errors      int     `json:"errors"`
@@ -50,8 +50,8 @@ type Watch struct {
 	wake    chan struct{}
 
 	mu   sync.Mutex
-	seen map[manifest.Place]seenDrift // the drifts that were found last
-	busy map[manifest.Place]bool      // it is looked at
+	seen map[manifest.Place]seenDrift // the last detected drift
+	busy map[manifest.Place]bool      // a read is in progress
 }
 
 // seenDrift is the drift that a look found where nothing has moved since.
@@ -70,7 +70,7 @@ type Config struct {
 	Store   *store.Store
 	Planner *deploy.Planner
 	Log     *slog.Logger
-	Every   time.Duration // between two looks
+	Every   time.Duration // between two reads
 }
 
 // New makes a watch.
@@ -98,7 +98,7 @@ func (w *Watch) Run(ctx context.Context) {
 	defer tick.Stop()
 	var group sync.WaitGroup
 	defer group.Wait()
-	stepped := false // woken by the steps of a deployment, maybe
+	stepped := false // possibly woken by the steps of a deployment
 	for {
 		if err := w.all(ctx, &group, stepped); err != nil && ctx.Err() == nil {
 			w.log.Error("observing the actual state", "error", err)
@@ -175,11 +175,11 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, s
 			look.Drift = plan.Seen(look.Drift, before.Drift, left, w.store.Now())
 		}
 		if err == nil {
-			busy, err = w.deploying(ctx, p) // one may have begun while we looked
+			busy, err = w.deploying(ctx, p) // one may have started during the read
 		}
 	}
 	if busy {
-		look.Drift = before.Drift // in between, record and live differ by nature
+		look.Drift = before.Drift // during a deployment, recorded and actual state differ
 	}
 	if err == nil {
 		err = w.metrics(ctx, p, &look)
@@ -206,9 +206,9 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, s
 		!canon.Equal(before.Drift, look.Drift))
 }
 
-// drift compares what is live with the record, where one of them has moved.
+// drift compares the actual state with the record, where one of them has moved.
 func (w *Watch) drift(ctx context.Context, p manifest.Place) ([]plan.Drift, error) {
-	stamp, err := w.planner.Stamp(ctx, p) // before the comparison: what moves meanwhile is seen by the next look
+	stamp, err := w.planner.Stamp(ctx, p) // before the comparison: the next read sees changes during it
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,7 @@ import (
 	"time"
 )
 
-// ErrInside tells that an address points inside.
+// ErrInside reports that an address points inside.
 var ErrInside = errors.New("the address is internal: this machine, its link or a private network")
 
 // shared is the address space of carriers (RFC 6598), which is nobody's outside.

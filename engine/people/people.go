@@ -52,29 +52,28 @@ const checkedPasswords = 1000
 type Directory struct {
 	store *store.Store
 	seal  cipher.AEAD
-	// fingerprints is the key of the fingerprints by which secrets are shown.
+	// fingerprints is the key of the fingerprints shown in place of secrets.
 	fingerprints []byte
 	cost         int
 
-	// checked remembers passwords that were right, as hashes over the kept
-	// hash, since git and tools send one with every request.
+	// checked caches correct passwords, as hashes over the stored hash, because git and tools send one with
+	// every request.
 	checked *recent.Cache[[sha256.Size]byte, struct{}]
 	guesses *guesses
-	ended   bell.Bell // rung when sessions may have ended
+	ended   bell.Bell // signaled when sessions may have ended
 }
 
-// KeyFile is the file of the key that seals secrets, in the data folder.
+// KeyFile is the file of the key that encrypts secrets, in the data folder.
 const KeyFile = "secret.key"
 
-// HasKey reports whether the key that seals secrets is in a data folder.
+// HasKey reports whether the key that encrypts secrets is in a data folder.
 func HasKey(dir string) bool {
 	_, err := os.Stat(filepath.Join(dir, KeyFile))
 	return err == nil
 }
 
-// Open opens the directory. The key that seals secrets lies in a file of the data
-// folder; where there is none it is made if it may be, else the error is
-// store.ErrKeyGone.
+// Open opens the directory. The key that encrypts secrets lies in a file of the data folder; if there is none
+// it is made if it may be, else the error is store.ErrKeyGone.
 func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
 	key, err := installationKey(filepath.Join(dir, KeyFile), newKey)
 	if err != nil {
@@ -110,7 +109,7 @@ func installationKey(file string, mayMake bool) ([]byte, error) {
 func randomBytes(n int) []byte {
 	b := make([]byte, n)
 	if _, err := rand.Read(b); err != nil {
-		panic(err) // the system gives no randomness: nothing can go on
+		panic(err) // without random numbers nothing can continue
 	}
 	return b
 }
@@ -118,7 +117,7 @@ func randomBytes(n int) []byte {
 // NewUser is what somebody is to be.
 type NewUser struct {
 	Handle, Role string
-	Places       []string // where the role holds: "service" or "service/stage"; none for everywhere
+	Places       []string // where the role applies: "service" or "service/stage"; none for everywhere
 	Groups       []string
 	Password     string
 }
@@ -195,11 +194,11 @@ func (d *Directory) knows(ctx context.Context, handle, password string) bool {
 	return d.checked.Contains(sha256.Sum256([]byte(p.Password + "\x00" + password)))
 }
 
-// Check returns the person of a handle and password, or ErrSignIn.
+// Check returns the person of a username and password, or ErrSignIn.
 func (d *Directory) Check(ctx context.Context, handle, password string) (store.Person, error) {
 	p, err := d.store.Person(ctx, handle)
 	if errors.Is(err, store.ErrNotFound) {
-		// Take as long as for somebody who exists.
+		// Takes as long as for an existing account.
 		_ = bcrypt.CompareHashAndPassword([]byte("$2a$10$7EqJtq98hPqEX7fNZaFWoOhi5rBvVhx8yJk3uZpM6yqfzJ0m0m0mu"),
 			[]byte(password))
 		return p, ErrSignIn
@@ -269,7 +268,7 @@ func hashed(token string) string {
 // FingerprintKey is the key of the fingerprints by which secrets are shown.
 func (d *Directory) FingerprintKey() []byte { return d.fingerprints }
 
-// SetSecret seals a value and keeps it for a stage.
+// SetSecret encrypts a value and keeps it for a stage.
 func (d *Directory) SetSecret(ctx context.Context, service, stage, name, value, person string) error {
 	sealed := d.Seal(value, service+"/"+stage+"/"+name)
 	if err := d.store.PutSecret(ctx, service, stage, store.Sealed{Name: name, Value: sealed, Person: person}); err != nil {
@@ -295,14 +294,14 @@ func (d *Directory) Secrets(ctx context.Context, service, stage string) (map[str
 	return out, nil
 }
 
-// Seal seals a text with the installation's key, bound to what it is about: moved
-// elsewhere it cannot be opened.
+// Seal encrypts a text with the installation's key, bound to what it is about: moved elsewhere it cannot be
+// opened.
 func (d *Directory) Seal(text, about string) []byte {
 	nonce := randomBytes(d.seal.NonceSize())
 	return d.seal.Seal(nonce, nonce, []byte(text), []byte(about))
 }
 
-// Unseal opens what Seal sealed.
+// Unseal opens what Seal encrypted.
 func (d *Directory) Unseal(sealed []byte, about string) (string, error) {
 	n := d.seal.NonceSize()
 	if len(sealed) < n {

@@ -68,7 +68,7 @@ func TestSigningIn(t *testing.T) {
 	}
 }
 
-func TestSecretsAreSealed(t *testing.T) {
+func TestSecretsAreEncrypted(t *testing.T) {
 	d, s, dir := directory(t)
 	ctx := t.Context()
 	if err := s.AddRepository(ctx, "r", "wren"); err != nil {
@@ -88,7 +88,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	if err != nil || len(rows) != 1 || string(rows[0].Value) == "very-hidden" {
 		t.Errorf("kept as %v %v", rows, err)
 	}
-	// A value that is moved to another stage by hand does not open there.
+	// A value that is moved to another stage manually does not open there.
 	if err := s.PutSecret(ctx, "frostline", "trial", rows[0]); err != nil {
 		t.Fatal(err)
 	}
@@ -108,10 +108,10 @@ func TestSecretsAreSealed(t *testing.T) {
 	}
 }
 
-// TestGuessingIsSlowed guesses passwords by handle and by address: the first few
-// are looked at, then each wrong one makes the next wait longer, whether there is
-// such a handle or not. Who knows the password gets in from elsewhere.
-func TestGuessingIsSlowed(t *testing.T) {
+// TestGuessingIsThrottled guesses passwords by handle and by address: the first few are looked at, then each
+// wrong one makes the next wait longer, whether there is such a username or not. Who knows the password gets in
+// from elsewhere.
+func TestGuessingIsThrottled(t *testing.T) {
 	now := time.Unix(1_700_000_000, 0)
 	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
 	if err != nil {
@@ -157,7 +157,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if got := guess("wren", password, "198.51.100.7"); got != "in" {
 		t.Errorf("the right password afterwards: %s", got)
 	}
-	for i := range 25 { // one address goes through many handles
+	for i := range 25 { // one address goes through many usernames
 		guess("h"+string(rune('a'+i)), "a-wrong-password", "203.0.113.9")
 	}
 	if got := guess("linden", "a-wrong-password", "203.0.113.9"); got != "slow" {
@@ -172,9 +172,9 @@ func TestGuessingIsSlowed(t *testing.T) {
 	}
 }
 
-// TestWhoEnds closes people and changes their passwords: their sessions end with
+// TestWhoCanEndASession closes people and changes their passwords: their sessions end with
 // it, and who listens is told.
-func TestWhoEnds(t *testing.T) {
+func TestWhoCanEndASession(t *testing.T) {
 	d, s, _ := directory(t)
 	ctx := t.Context()
 	for name, change := range map[string]func() error{

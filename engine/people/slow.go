@@ -19,14 +19,14 @@ const (
 	freeAddress = 20
 	firstPause  = time.Second
 	longestWait = 15 * time.Minute
-	// forgetAfter is how long after the last wrong one they are forgotten.
+	// forgetAfter is how long after the last failure the failures are forgotten.
 	forgetAfter = time.Hour
-	// mostKept is how many handles and addresses are kept at most.
+	// mostKept is the maximum number of usernames and addresses in memory.
 	mostKept = 10_000
 )
 
-// SlowError tells that too many wrong passwords came, and when the next is
-// looked at. It is told alike for handles that there are and that there are not.
+// SlowError reports that too many wrong passwords came, and when the next is looked at. It is told alike for
+// usernames that there are and that there are not.
 type SlowError struct{ after time.Duration }
 
 func (e *SlowError) Error() string {
@@ -46,7 +46,7 @@ type guesses struct {
 
 type guess struct {
 	wrong int
-	until time.Time // nothing is looked at before
+	until time.Time // nothing is checked before
 	last  time.Time
 }
 
@@ -85,7 +85,7 @@ func (g *guesses) wrong(key string, free int) {
 	g.made[key] = v
 }
 
-// right forgets the wrong passwords of a handle.
+// right forgets the wrong passwords of a username.
 func (g *guesses) right(key string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -113,7 +113,7 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 		return p, err
 	}
 	byHandle, byAddress := "username "+handle, "address "+address
-	if d.knows(ctx, handle, password) { // what was right before and is still costs nothing
+	if d.knows(ctx, handle, password) { // a cached correct password costs nothing
 		return d.Check(ctx, handle, password)
 	}
 	if wait := d.guesses.wait(byHandle, byAddress); wait > 0 {
@@ -132,8 +132,7 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 	return p, err
 }
 
-// shown returns a handle as the journal keeps it: what somebody typed there by
-// mistake may be a password.
+// shown returns a username as the journal keeps it: what somebody typed there by mistake may be a password.
 func shown(handle string) string {
 	if !handleForm.MatchString(handle) {
 		return "an invalid username"

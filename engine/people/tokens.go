@@ -14,7 +14,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// tokenMark begins every token, so that one that lies about is known for what it is.
+// tokenMark begins every token, so one that lies about is known for what it is.
 const tokenMark = "rudmar_"
 
 // How long tokens last, in days.
@@ -32,8 +32,8 @@ var (
 // NewToken is what a token is to be.
 type NewToken struct {
 	Name        string
-	Permissions []string // as the rights name them; to look is always among them
-	In          []string // "service" or "service/stage"; everywhere where there is none
+	Permissions []string // named as in core/rights; always including view
+	In          []string // "service" or "service/stage"; everywhere if there is none
 	Days        int      // 1 to MostDays; 0 for UsualDays
 }
 
@@ -56,7 +56,7 @@ func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken)
 	case w.Days < 1 || w.Days > MostDays:
 		return "", store.Token{}, fmt.Errorf("%w: expiry must be between 1 and %d days, not %d", ErrTokenWish, MostDays, w.Days)
 	}
-	acts := []string{string(rights.View)} // what may do something has to see it
+	acts := []string{string(rights.View)} // every other right requires view
 	for _, a := range w.Permissions {
 		if !slices.Contains(rights.Permissions(), rights.Permission(a)) {
 			return "", store.Token{}, fmt.Errorf("%w: unknown permission %q (expected %s)", ErrTokenWish, a, rights.Named())
@@ -120,8 +120,7 @@ func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Pe
 // tokenOf reports whether what came as a password is a token.
 func tokenOf(password string) bool { return strings.HasPrefix(password, tokenMark) }
 
-// RevokeToken ends somebody's token, and what it follows; store.ErrNotFound where
-// there is none.
+// RevokeToken ends somebody's token, and what it follows; store.ErrNotFound if there is none.
 func (d *Directory) RevokeToken(ctx context.Context, handle string, id int64) error {
 	defer d.ended.Ring()
 	return d.store.RevokeToken(ctx, handle, id)

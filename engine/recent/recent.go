@@ -7,14 +7,14 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 )
 
-// Cache keeps what was asked for last. Several may use it at the same time.
+// Cache keeps what was asked for last. Several may use it concurrently.
 type Cache[K comparable, V any] = lru.Cache[K, V]
 
 // New makes a cache for at most so many, from 1 on.
 func New[K comparable, V any](most int) *Cache[K, V] {
 	cache, err := lru.New[K, V](most)
 	if err != nil {
-		panic(fmt.Sprintf("a cache for %d: %v", most, err)) // the number stands in the code
+		panic(fmt.Sprintf("a cache for %d: %v", most, err)) // the capacity is a constant
 	}
 	return cache
 }

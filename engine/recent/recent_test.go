@@ -17,7 +17,7 @@ func ExampleNew() {
 	// Output: true false true
 }
 
-func TestRoomForNothing(t *testing.T) {
+func TestZeroCapacity(t *testing.T) {
 	defer func() {
 		if recover() == nil {
 			t.Error("a cache for nothing is made")

@@ -1,5 +1,5 @@
-// Package rest delays retries of a failed item, longer each time, so that a polling loop does not
-// repeat a failure at full speed.
+// Package rest delays retries of a failed item, longer each time, so a polling loop does not repeat a failure
+// at full speed.
 package rest
 
 import (
@@ -9,7 +9,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 )
 
-// Rests are what is left alone, by key. Its methods may be called at the same time.
+// Rests are what is left alone, by key. Its methods can be called concurrently.
 type Rests[K comparable] struct {
 	longest time.Duration
 	mu      sync.Mutex

@@ -11,18 +11,17 @@ import (
 	"time"
 )
 
-// PushOutcome is what came of a push to a branch, as far as it is known.
+// PushOutcome is the outcome of a push to a branch, as far as it is known.
 type PushOutcome struct {
 	Service string
-	// Version is the version that it was built to; 0 while it is not, or where
-	// the build failed, for the reason of Reason.
+	// Version is the built version; 0 if it is not built yet, or if the build failed, for the reason in Reason.
 	Version int
 	Reason  string
-	Stages  []string // where the version goes
-	Leaves  []string // which stages it takes away
+	Stages  []string // the stages of the version
+	Leaves  []string // the stages that it removes
 }
 
-// destination returns where the version goes, and what it takes away.
+// destination returns where the version goes, and what it removes.
 func (b PushOutcome) destination() string {
 	var parts []string
 	if len(b.Stages) > 0 {
@@ -36,16 +35,15 @@ func (b PushOutcome) destination() string {
 
 // After is what a push is told once it was taken.
 type After struct {
-	// Found gives what came of a commit, whether it was noted, and whether that is
-	// all that there is to say.
+	// Found returns the result of a commit, whether it is recorded, and whether the result is final.
 	Found func(ctx context.Context, hash string) (list []PushOutcome, noted, done bool, err error)
-	// Standing gives how a version stands in its stages, in their order.
+	// Standing returns the state of a version in its stages, in their order.
 	Standing func(ctx context.Context, service string, version int) ([]StageStatus, error)
-	// Page is the address of Rudmar's page, "" where it is not known.
+	// Page is the address of Rudmar's page, "" if unknown.
 	Page string
 }
 
-// How long a push is told about: it is not kept waiting for a long build.
+// How long a push is notified about: it is not kept waiting for a long build.
 const (
 	tellFor   = 20 * time.Second
 	tellEvery = 50 * time.Millisecond

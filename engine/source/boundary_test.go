@@ -46,9 +46,9 @@ func taken(t *testing.T) (h *source.Host, address string, head source.Commit) {
 	return h, address, head
 }
 
-// TestOnlyBranchesAndTagsAreTaken pushes what would make git read something else
+// TestOnlyBranchesAndTags pushes what would make git read something else
 // than what a commit holds.
-func TestOnlyBranchesAndTagsAreTaken(t *testing.T) {
+func TestOnlyBranchesAndTags(t *testing.T) {
 	h, address, head := taken(t)
 	r := h.Repository("brambleford")
 	for _, ref := range []string{"refs/replace/" + head.Hash, "refs/notes/commits",
@@ -75,9 +75,9 @@ func TestOnlyBranchesAndTagsAreTaken(t *testing.T) {
 	}
 }
 
-// TestHooksAreRudmarsAlone plants hooks wherever git might look for some: none
+// TestHooksCannotBeReplaced plants hooks wherever git might look for some: none
 // of them is run, and what Rudmar's own does is done.
-func TestHooksAreRudmarsAlone(t *testing.T) {
+func TestHooksCannotBeReplaced(t *testing.T) {
 	h, address, _ := host(t)
 	ran := filepath.Join(t.TempDir(), "ran")
 	evil := []byte("#!/bin/sh\necho ran > " + ran + "\nexit 0\n")
@@ -113,8 +113,8 @@ func TestHooksAreRudmarsAlone(t *testing.T) {
 	}
 }
 
-// TestAServiceOfAnotherRepositoryIsRefused pushes a service that belongs elsewhere.
-func TestAServiceOfAnotherRepositoryIsRefused(t *testing.T) {
+// TestServiceOfAnotherRepositoryIsRejected pushes a service that belongs elsewhere.
+func TestServiceOfAnotherRepositoryIsRejected(t *testing.T) {
 	_, address, _ := host(t)
 	files := sound()
 	files["watering/rudmar.yaml"] = strings.Replace(root, "frostline", "watering", 1)
@@ -151,8 +151,8 @@ func TestWhoMovedABranch(t *testing.T) {
 	}
 }
 
-// TestErrorsOfGitShowNoPaths makes git fail in ways that name where things lie.
-func TestErrorsOfGitShowNoPaths(t *testing.T) {
+// TestGitErrorsShowNoPaths makes git fail in ways that name where things lie.
+func TestGitErrorsShowNoPaths(t *testing.T) {
 	h, address, _ := host(t)
 	if out, err := pushFiles(t, address, "wren", "main", sound()); err != nil {
 		t.Fatal(out)
@@ -186,8 +186,8 @@ func TestErrorsOfGitShowNoPaths(t *testing.T) {
 	}
 }
 
-// TestHidingAcrossWrites cuts a text at every place where a secret could hide.
-func TestHidingAcrossWrites(t *testing.T) {
+// TestRedactionAcrossWrites cuts a text at every place where a secret could hide.
+func TestRedactionAcrossWrites(t *testing.T) {
 	const text, secret, want = "error in /srv/data/x.git and /srv/data; /srv/dat", "/srv/data",
 		"error in ........./x.git and .........; /srv/dat"
 	for cut := range len(text) {

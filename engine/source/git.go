@@ -32,7 +32,7 @@ const zero = "0000000000000000000000000000000000000000"
 // Repository is a bare repository on the disk.
 type Repository struct {
 	dir string
-	// held is what a push is measured beside; all references where nothing is said.
+	// held is the base against which a push is measured; all references by default.
 	held []string
 }
 
@@ -59,7 +59,7 @@ func (r Repository) withoutPaths(said string) string {
 		whole = r.dir
 	}
 	for _, dir := range []string{whole, r.dir, filepath.Dir(whole)} {
-		if len(dir) > 1 { // "." and "/" say nothing of a place
+		if len(dir) > 1 { // "." and "/" do not locate an error
 			said = strings.ReplaceAll(said, dir, "(repository)")
 		}
 	}
@@ -89,7 +89,7 @@ func (r Repository) Heads(ctx context.Context) (map[string]string, error) {
 
 // Main returns the branch that HEAD names.
 func (r Repository) Main(ctx context.Context) (string, error) {
-	if head, err := os.ReadFile(filepath.Join(r.dir, "HEAD")); err == nil { // as gitrepository-layout(5) says
+	if head, err := os.ReadFile(filepath.Join(r.dir, "HEAD")); err == nil { // as in gitrepository-layout(5)
 		if branch, ok := strings.CutPrefix(strings.TrimSpace(string(head)), "ref: refs/heads/"); ok {
 			return branch, nil
 		}
@@ -112,7 +112,7 @@ func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	list, err := r.History(ctx, name, "", 1)
 	var exit *exec.ExitError
 	switch {
-	case err != nil && (ctx.Err() != nil || !errors.As(err, &exit)): // git was ended, or could not be begun
+	case err != nil && (ctx.Err() != nil || !errors.As(err, &exit)): // git was killed, or could not be started
 		return Commit{}, err
 	case err != nil || len(list) == 0:
 		return Commit{}, fmt.Errorf("%w: %s", ErrNoCommit, name)
@@ -160,11 +160,11 @@ type Folder struct {
 	repo    Repository
 	files   []File // sorted by path, relative to the folder
 	byPath  map[string]int
-	content map[string][]byte // blob → bytes, of what was read
+	content map[string][]byte // blob → bytes, of files that were read
 }
 
-// Folder lists a folder of a commit; "." is the whole. Symbolic links and
-// submodules are left out. Reading goes on under the context.
+// Folder lists a folder of a commit; "." is the whole. Symbolic links and submodules are left out. Reading
+// continues under the context.
 func (r Repository) Folder(ctx context.Context, commit, dir string) (*Folder, error) {
 	args := []string{"ls-tree", "-r", "-l", "-z", "--end-of-options", commit}
 	prefix := ""
@@ -222,7 +222,7 @@ func (f *Folder) Read(name string) ([]byte, error) {
 	return content, nil
 }
 
-// Stamp returns the blob of a file, or "" where there is none.
+// Stamp returns the blob of a file, or "" if there is none.
 func (f *Folder) Stamp(name string) string {
 	if i, ok := f.byPath[name]; ok {
 		return f.files[i].Blob
@@ -233,8 +233,7 @@ func (f *Folder) Stamp(name string) string {
 // loadable is the size of files, in bytes, that Load leaves to Read.
 const loadable = 4 << 20
 
-// Load reads files in one go, so that Read of them asks git no more. It is not
-// to run at the same time as Read.
+// Load reads files in one go, so Read of them asks git no more. It is not to run concurrently as Read.
 func (f *Folder) Load(names []string) error {
 	var blobs []string
 	asked := map[string]bool{}
@@ -303,7 +302,7 @@ func (r Repository) entries(ctx context.Context, commit string, paths []string) 
 // content deletes a file.
 type Change struct {
 	Branch, Base  string
-	New           bool // the branch is made with this commit
+	New           bool // the commit creates the branch
 	Message       string
 	Author, Email string
 	Files         map[string][]byte
@@ -317,7 +316,7 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 		return "", fmt.Errorf("committing: %w", err)
 	}
 	index.Close()
-	os.Remove(index.Name()) // git wants to make it itself
+	os.Remove(index.Name()) // git insists on creating it
 	defer os.Remove(index.Name())
 	env := []string{"GIT_INDEX_FILE=" + index.Name(), "GIT_AUTHOR_NAME=" + c.Author, "GIT_AUTHOR_EMAIL=" + c.Email,
 		"GIT_COMMITTER_NAME=" + c.Author, "GIT_COMMITTER_EMAIL=" + c.Email}
@@ -330,7 +329,7 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("committing: %w", err)
 	}
-	executable := map[string]bool{} // by the blobs of executable files that go
+	executable := map[string]bool{} // by the blobs of deleted executable files
 	for name, e := range before {
 		if c.Files[name] == nil && e.Executable {
 			executable[e.Blob] = true
@@ -351,7 +350,7 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 			return "", fmt.Errorf("committing: %w", err)
 		}
 		mode, hash := "100644", strings.TrimSpace(string(blob))
-		if e, there := before[name]; e.Executable || !there && executable[hash] { // edited, or moved as it was
+		if e, there := before[name]; e.Executable || !there && executable[hash] { // edited, or moved unchanged
 			mode = "100755"
 		}
 		fmt.Fprintf(&lines, "%s %s\t%s\n", mode, hash, name)

@@ -5,12 +5,12 @@ import (
 	"net/http"
 )
 
-// hiding is an answer in which a text is written over, length for length: where
-// git tells where a repository lies, it does so inside of frames of known length.
+// hiding is an answer in which a text is written over, length for length: where git reports where a repository
+// lies, it does so inside of frames of known length.
 type hiding struct {
 	http.ResponseWriter
-	secret []byte // nothing is hidden where it is empty
-	held   []byte // the beginning of it, perhaps
+	secret []byte // redact nothing if empty
+	held   []byte // possibly the start of the secret
 }
 
 // Write passes on what cannot be the beginning of the secret any more.
@@ -34,7 +34,7 @@ func (h *hiding) Write(p []byte) (int, error) {
 
 // rest passes on what was held.
 func (h *hiding) rest() {
-	_, _ = h.ResponseWriter.Write(h.held) // whoever reads may be gone
+	_, _ = h.ResponseWriter.Write(h.held) // the client has disconnected
 	h.held = nil
 }
 

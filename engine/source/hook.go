@@ -17,16 +17,15 @@ import (
 	"rudmar/core/manifest"
 )
 
-// ErrDenied tells that a push may not be taken.
+// ErrDenied reports that a push may not be taken.
 var ErrDenied = errors.New("the push was refused")
 
 // Hook is what a push is held against.
 type Hook struct {
 	Offers *check.Offers
-	// Owner gives the repository that a service belongs to, "" for one that is
-	// not known.
+	// Owner returns the repository of a service, "" for an unknown one.
 	Owner func(ctx context.Context, service string) (repository string, err error)
-	// Repository is the name of the one that is pushed to.
+	// Repository is the name of the repository of the push.
 	Repository string
 }
 

@@ -21,25 +21,25 @@ import (
 // Visitor is who talks to git, as signed in.
 type Visitor struct {
 	Handle string
-	// MayRead tells why they may not read a repository; nil where they may.
+	// MayRead returns why they cannot read a repository; nil if they can.
 	MayRead func(repository string) error
-	// MayPush tells why they may not push to a repository; nil where they may.
+	// MayPush returns why they cannot push to a repository; nil if they can.
 	MayPush func(repository string) error
 }
 
 // Host keeps repositories in a folder and serves them over HTTP.
 type Host struct {
 	dir   string
-	hooks string // the folder of the hooks of all repositories, out of their reach
+	hooks string // the hooks folder of all repositories, which pushes cannot change
 	self  string // the program that git's hooks run
-	// Authenticate tells who sends a request, and whether they may push.
+	// Authenticate returns who sends a request, and whether they can push.
 	authenticate func(r *http.Request) (Visitor, error)
-	// Pushed is called after a push was taken.
+	// Pushed is called after a push was accepted.
 	pushed func(ctx context.Context, repository, handle string)
-	// forHooks are variables that hooks get.
+	// forHooks is the environment of hooks.
 	forHooks []string
 
-	making sync.Mutex // held while a repository is made
+	making sync.Mutex // held while a repository is created
 }
 
 // RepositoryVariable tells a hook the name of its repository.
@@ -79,7 +79,7 @@ func (h *Host) Create(ctx context.Context, name string) error {
 	if _, err := os.Stat(filepath.Join(r.dir, "HEAD")); err == nil {
 		return nil
 	}
-	// It is made beside its place, so that it is there whole or not at all.
+	// It is created under another name, so it exists completely or not at all.
 	whole, made := r.dir, Repository{dir: r.dir + ".new"}
 	if err := os.RemoveAll(made.dir); err != nil {
 		return fmt.Errorf("creating the repository %s: %w", name, err)
@@ -125,7 +125,7 @@ func (h *Host) writeHooks() error {
 	if same {
 		return nil
 	}
-	_ = os.Chmod(h.hooks, 0o700) // where it is there
+	_ = os.Chmod(h.hooks, 0o700) // if it exists
 	err = errors.Join(os.RemoveAll(h.hooks), os.MkdirAll(h.hooks, 0o700))
 	for _, hook := range hooks() {
 		err = errors.Join(err, os.WriteFile(filepath.Join(h.hooks, hook), []byte(script(hook)), 0o500))
@@ -144,8 +144,8 @@ const (
 
 func hooks() []string { return []string{PreReceive, PostReceive} }
 
-// TakenVariable names a file that the hook after a push makes, so that the server
-// notes the push while git still tells how it went.
+// TakenVariable names a file that the hook after a push makes, so the server notes the push while git still
+// reports how it went.
 const TakenVariable = "RUDMAR_HOOK_TAKEN"
 
 // takenEvery is how often that file is looked for.
@@ -179,7 +179,7 @@ func (h *Host) notePush(noted func()) (file string, over func()) {
 		close(ended)
 		once.Do(noted)
 		if dir != "" {
-			_ = os.RemoveAll(dir) // an empty folder is in nobody's way
+			_ = os.RemoveAll(dir) // an empty folder does no harm
 		}
 	}
 }
@@ -233,7 +233,7 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if len(r.TransferEncoding) > 0 { // net/http/cgi refuses chunked bodies, which git sends above 1 MiB
 		request.TransferEncoding, request.ContentLength = nil, -1
 	}
-	// What is pushed is inflated by git: it gets so much memory (KiB) and time (s) for it.
+	// git inflates a push: this limits its memory (KiB) and time (s).
 	const limited = `ulimit -v 4000000; ulimit -t 300; exec "$0" http-backend`
 	env := []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "HOME=" + h.dir,
 		"GIT_COMMITTER_NAME=" + handle, "GIT_COMMITTER_EMAIL=" + handle + "@rudmar.invalid",
@@ -248,7 +248,7 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	handler := cgi.Handler{Path: "/bin/sh", Args: []string{"-c", limited, backend}, Dir: h.dir,
 		Env: env, Stderr: io.Discard}
 	hidden := &hiding{ResponseWriter: w, secret: []byte(h.dir)}
-	if !pushing { // what is read is compressed, and long
+	if !pushing { // the response is compressed, and long
 		hidden.secret = nil
 	}
 	handler.ServeHTTP(hidden, request)

@@ -16,7 +16,7 @@ import (
 
 // Limits of a push.
 const (
-	maxPack     = 256 << 20 // bytes that are sent
+	maxPack     = 256 << 20 // bytes of the request
 	maxObjects  = 200_000
 	maxInflated = 1 << 30  // bytes of all objects
 	maxBlob     = 64 << 20 // bytes of one file
@@ -29,7 +29,7 @@ const (
 // branches stand.
 const synced = "committed,reference"
 
-// ErrTooMuch tells which limit a push goes over.
+// ErrTooMuch reports which limit a push goes over.
 var ErrTooMuch = errors.New("the push is too large")
 
 // receiving are git's settings for what is pushed: the size of what is sent, and
@@ -145,7 +145,7 @@ func each(cmd *exec.Cmd, end byte, do func(piece string) error, before ...*exec.
 	}
 	for _, c := range all {
 		if failed != nil {
-			_ = c.Process.Kill() // it may have ended
+			_ = c.Process.Kill() // git may have ended
 		}
 		if err := c.Wait(); err != nil && failed == nil {
 			failed = fmt.Errorf("measuring a push: %w: %s", err, strings.TrimSpace(said.String()))

@@ -32,7 +32,7 @@ func Loose(files map[string]Content) *Folder {
 // BlobName is the name that git gives to a blob of these bytes: the SHA-1 of its
 // head and them.
 func BlobName(content []byte) string {
-	h := sha1.New() // it is git's name for it, and guards nothing
+	h := sha1.New() // git's name for it, not a security measure
 	fmt.Fprintf(h, "blob %d\x00", len(content))
 	h.Write(content)
 	return hex.EncodeToString(h.Sum(nil))

@@ -15,9 +15,9 @@ import (
 // MirrorOf is a repository on another machine.
 type MirrorOf struct {
 	URL            string // http or https
-	Host           string // its name
+	Host           string // its host name
 	Port           int
-	At             netip.Addr // where that is: git looks no name up by itself
+	At             netip.Addr // its checked address: git resolves no name by itself
 	User, Password string
 }
 
@@ -74,7 +74,7 @@ func (h Hook) Accept(ctx context.Context, r Repository, branch, to, person strin
 	if from == "" {
 		from = zero
 	}
-	r.held = []string{"--branches", "--tags"} // what lies under refs/mirror is not taken yet
+	r.held = []string{"--branches", "--tags"} // references under refs/mirror are not accepted yet
 	var said bytes.Buffer
 	ok, err := h.canUpdate(ctx, r, branch, from, to, &said)
 	if err == nil && ok && from != zero {

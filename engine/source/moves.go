@@ -11,7 +11,7 @@ const Nothing = zero
 
 // Move is a branch that somebody moved.
 type Move struct {
-	Before, After string // Before is Nothing for a new branch
+	Before, After string // Before is Nothing for a new branch.
 	Person        string // as signed in
 }
 

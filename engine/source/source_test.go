@@ -168,7 +168,7 @@ func TestPushes(t *testing.T) {
 	}
 }
 
-func TestOnlyGitsOwnEndpoints(t *testing.T) {
+func TestOnlyGitEndpoints(t *testing.T) {
 	_, address, _ := host(t)
 	for path, want := range map[string]int{"/brambleford.git/info/refs?service=git-upload-pack": 401,
 		"/brambleford.git/config": 404, "/brambleford.git/objects/info/packs": 404, "/../x.git/info/refs": 404, "/": 404} {
@@ -283,8 +283,8 @@ func TestReadingAndCommitting(t *testing.T) {
 	}
 }
 
-// Symbolic links are left out, so that none can lead out of the repository.
-func TestLinksAreLeftOut(t *testing.T) {
+// Symbolic links are left out, so none can lead out of the repository.
+func TestLinksAreExcluded(t *testing.T) {
 	h, address, _ := host(t)
 	dir := filepath.Join(t.TempDir(), "clone")
 	own := strings.Replace(address, "http://", "http://wren:right@", 1) + "/brambleford.git"
@@ -307,7 +307,7 @@ func TestLinksAreLeftOut(t *testing.T) {
 	}
 }
 
-func TestTellCutsLongLists(t *testing.T) {
+func TestLongListsAreShortened(t *testing.T) {
 	files := manifest.Files{"rudmar.yaml": []byte(root)}
 	text := "function: warn\nhandler: warn:run\n"
 	for i := range 40 {

@@ -9,12 +9,11 @@ import (
 	"time"
 )
 
-// WaitOption is the push option (git push -o) by which a push waits for what comes
-// of it.
+// WaitOption is the push option (git push -o) by which a push waits for the outcome of it.
 const WaitOption = "wait"
 
-// How long a push with WaitOption waits at most, and how long nothing has to
-// happen until it is told as the outcome: gates are judged every two seconds.
+// How long a push with WaitOption waits at most, and how long nothing has to happen until it is reported as the
+// outcome: gates are judged every two seconds.
 const (
 	waitFor  = 15 * time.Minute
 	restsFor = 5 * time.Second
@@ -37,7 +36,7 @@ func pushOptions() []string {
 // StageStatus is how a version stands in a stage.
 type StageStatus struct {
 	Stage, State, Reason string
-	// Rests tells that nothing happens there until something else does.
+	// Rests means that nothing happens there until another event.
 	Rests bool
 }
 
@@ -63,7 +62,7 @@ func (a After) follow(ctx context.Context, b PushOutcome, out io.Writer) {
 				continue
 			}
 			how := s.State + because(s.Reason)
-			if s.State == "waiting" { // its gate says so itself
+			if s.State == "waiting" { // its gate reports it
 				how = s.Reason
 			}
 			fmt.Fprintf(out, "Rudmar:   %s: %s\n", s.Stage, how)

@@ -54,11 +54,11 @@ func (r Repository) Lines(ctx context.Context, commit, path string, lines []int)
 // mostTouches is how many commits of a folder are looked through for who wrote its files.
 const mostTouches = 5000
 
-// WrittenOnce returns the files of a folder that just one commit has touched, ever, with its
-// hash: it wrote all their lines. Of a file that was moved, merged by hand or changed since
-// it does not tell; [Repository.Lines] does.
+// WrittenOnce returns the files of a folder that just one commit has touched, ever, with its hash: it wrote all
+// their lines. Of a file that was moved, merged manually or changed since it does not tell; [Repository.Lines]
+// does.
 func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[string]string, error) {
-	// The whole of each commit is looked at, so that what came from another folder is not new.
+	// Whole commits are compared, so a file moved from another folder is not new.
 	out, err := r.git(ctx, nil, nil, "log", "-n", strconv.Itoa(mostTouches+1), "-c", "-M", "--full-diff", "--name-status",
 		"-z", "--format=%H", "--end-of-options", commit, "--", dir)
 	if err != nil {
@@ -70,7 +70,7 @@ func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[st
 		word := strings.TrimPrefix(words[0], "\n")
 		words = words[1:]
 		switch {
-		case word == "": // before what a merge joined
+		case word == "": // before a merge's parents
 			continue
 		case len(word) >= 40:
 			hash, commits = word, commits+1
@@ -78,7 +78,7 @@ func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[st
 		}
 		paths := 1
 		if moved := strings.TrimLeft(word, "RC"); len(word)-len(moved) == 1 && moved != "" {
-			paths = 2 // R100: what it was called, and is called
+			paths = 2 // R100: the former and the present path
 		}
 		for range min(paths, len(words)) {
 			touched[words[0]]++
@@ -89,7 +89,7 @@ func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[st
 		}
 	}
 	if commits > mostTouches {
-		return nil, nil // what is older is not known
+		return nil, nil // older history is not read
 	}
 	maps.DeleteFunc(added, func(name, _ string) bool { return touched[name] > 1 })
 	return added, nil

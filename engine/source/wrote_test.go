@@ -13,9 +13,9 @@ import (
 	"rudmar/engine/source"
 )
 
-// Of each file of which it is said that one commit wrote it all, git says so of each line:
-// over histories in which files are made, changed, moved, taken away and merged.
-func TestWrittenOnce(t *testing.T) {
+// Of each file of which it is said that one commit wrote it all, git says so of each line: over histories in
+// which files are made, changed, moved, removed and merged.
+func TestAuthorship(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 4))
 	once, lines := 0, 0
 	for range 3 {
@@ -52,7 +52,7 @@ func TestWrittenOnce(t *testing.T) {
 				do("mv", "-f", name, other)
 			case random.IntN(8) == 0 && slices.Contains(there, name):
 				do("rm", "-q", name)
-			case random.IntN(8) == 0 && step > 3: // two sides, joined by hand
+			case random.IntN(8) == 0 && step > 3: // two sides, joined manually
 				do("checkout", "-q", "-b", fmt.Sprint("side", step), "HEAD~1")
 				write(fmt.Sprint("rows/side", step), text())
 				do("add", "--all")

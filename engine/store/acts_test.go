@@ -368,14 +368,14 @@ func acting(t *testing.T) dbtest.Stage {
 	}}
 }
 
-// TestEachActKeepsJustThis holds all that each act leaves behind against testdata/acts.txt:
+// TestWritesPerOperation holds all that each act leaves behind against testdata/acts.txt:
 // what it changes, notes in the journal, tells, and queues as notices.
-func TestEachActKeepsJustThis(t *testing.T) {
+func TestWritesPerOperation(t *testing.T) {
 	dbtest.Held(t, acting(t), "testdata/acts.txt", *update)
 }
 
-// TestAllOfAnActOrNothing lets each act fail at each table that it writes to.
-func TestAllOfAnActOrNothing(t *testing.T) {
+// TestOperationsAreAtomic lets each act fail at each table that it writes to.
+func TestOperationsAreAtomic(t *testing.T) {
 	if faults := dbtest.Whole(t, acting(t), acting(t)); faults < 150 {
 		t.Errorf("only %d faults were tried", faults)
 	}

@@ -2,7 +2,7 @@ package store
 
 import "context"
 
-// NoticeBranch tells what a branch that no stage takes would change.
+// NoticeBranch reports what a branch that no stage takes would change.
 const NoticeBranch = "branch.planned"
 
 // BranchPlan is a push to a branch that no stage takes, of which it is told what it would

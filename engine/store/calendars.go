@@ -9,8 +9,8 @@ import (
 type Calendar struct {
 	Address string
 	Text    string
-	Read    time.Time // zero where it never was
-	Error   string    // why it could not be read the last time; "" where it could
+	Read    time.Time // zero if never read
+	Error   string    // the error of the last read; "" if it succeeded
 }
 
 // Calendar returns one by its address.

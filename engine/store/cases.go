@@ -5,19 +5,19 @@ import (
 	"time"
 )
 
-// CaseRun is what came of one case.
+// CaseRun is the outcome of one case.
 type CaseRun struct {
 	ID                           int64
 	Target, Function, File, Name string
 	Passed                       bool
-	Running                      bool   // its end is not known
-	Again                        bool   // it was begun before, and Rudmar was ended in between
-	Body                         string // JSON: what was expected and what came
+	Running                      bool   // its result is not known
+	Again                        bool   // it started before, and Rudmar ended in between
+	Body                         string // JSON: the expected and the actual result
 	At                           time.Time
 }
 
-// BeginCase writes down that a case is about to run, or to run again where it was
-// begun before. It gives the run's id.
+// BeginCase writes down that a case is about to run, or to run again where it was started before. It gives the
+// run's id.
 func (s *Store) BeginCase(ctx context.Context, d Delivery, r CaseRun) (int64, error) {
 	if r.ID != 0 {
 		return r.ID, s.exec(ctx, `UPDATE case_runs SET again = 1, at = ? WHERE id = ?`, s.stamp(), r.ID)
@@ -31,20 +31,20 @@ func (s *Store) BeginCase(ctx context.Context, d Delivery, r CaseRun) (int64, er
 	return result.LastInsertId()
 }
 
-// EndCase writes down what came of a case.
+// EndCase writes down the outcome of a case.
 func (s *Store) EndCase(ctx context.Context, r CaseRun) error {
 	return s.exec(ctx, `UPDATE case_runs SET passed = ?, body = ?, at = ?, running = 0 WHERE id = ?`, r.Passed,
 		r.Body, s.stamp(), r.ID)
 }
 
-// dropCases forgets what came of a version's cases in a stage: they run anew.
+// dropCases forgets the outcome of a version's cases in a stage: they run again.
 func (tx Tx) dropCases(ctx context.Context, d Delivery) error {
 	_, err := tx.ExecContext(ctx, `DELETE FROM case_runs WHERE service = ? AND version = ? AND stage = ?`,
 		d.Service, d.Version, d.Stage)
 	return err
 }
 
-// CaseRuns returns what came of a version's cases in a stage, and which run.
+// CaseRuns returns the outcome of a version's cases in a stage, and which run.
 func (s *Store) CaseRuns(ctx context.Context, service string, version int, stage string) ([]CaseRun, error) {
 	return list(ctx, s.read, func(r scanner) (CaseRun, error) {
 		var v CaseRun

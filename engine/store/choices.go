@@ -40,7 +40,7 @@ func (s *Store) DeployedChoice(ctx context.Context, service string, version int,
 		service, version, stage)
 }
 
-// choice reads one choice; nil where there is none.
+// choice reads one choice; nil if there is none.
 func (s *Store) choice(ctx context.Context, query string, args ...any) (*delivery.Choice, error) {
 	text, err := one(ctx, s.read, takeText, query, args...)
 	if errors.Is(err, ErrNotFound) {

@@ -9,7 +9,7 @@ import (
 
 // Copy is somebody's private copy of a stage.
 type Copy struct {
-	manifest.Place // whose settings it has
+	manifest.Place // the stage whose settings it has
 	Handle         string
 	Made, Used     time.Time
 }
@@ -60,7 +60,7 @@ func (s *Store) Copy(ctx context.Context, service, handle string) (Copy, error) 
 	return c, err
 }
 
-// DropCopy forgets a copy that was taken away, and notes who did it and why.
+// DropCopy forgets a copy that was removed, and notes who did it and why.
 func (s *Store) DropCopy(ctx context.Context, c Copy, by, why string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM copies WHERE service = ? AND handle = ?`, c.Service, c.Handle); err != nil {

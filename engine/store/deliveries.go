@@ -23,22 +23,21 @@ type Delivery struct {
 	Since       time.Time
 	Reason      string
 	RequestedBy string
-	Deployments []int64 // one a target, newest round last
-	// Removes tells that the version no longer declares the stage: it enters by
-	// taking away what runs there.
+	Deployments []int64 // one per target, newest round last
+	// Removes means that the version no longer declares the stage: its entry deletes the stage's resources.
 	Removes bool
-	// Missing says what a version that stopped goes on by itself for, once it has
-	// come: MissesPlatform or BlockedByPlan; "" where it takes somebody.
+	// Missing is what a failed version needs to continue automatically: MissesPlatform or BlockedByPlan; "" if
+	// a person must retry it.
 	Missing string
-	// Turn orders versions as they came: a later one takes the place of an earlier.
+	// Turn orders versions by arrival: a later one supersedes an earlier one.
 	Turn int64
-	// Agreed is what entering meant when it was agreed to; nil where nobody had to.
+	// Agreed is the approved plan and impact; nil if no approval was needed.
 	Agreed []string
-	// Choice is which functions of the version enter; nil for all. Rest tells that the
-	// others follow now: once they have, nothing is left out.
+	// Choice selects functions of the version; nil for all. Rest means that the remaining ones are requested
+	// now; afterwards all are deployed.
 	Choice *delivery.Choice
 	Rest   bool
-	// NotBefore is from when on it may enter, where whoever asked for it said so.
+	// NotBefore is the requested earliest time of entry, if any.
 	NotBefore time.Time
 }
 
@@ -47,12 +46,12 @@ func (d Delivery) Enters(function string) bool { return d.Rest || d.Choice.Enter
 
 // What a version that stopped may miss.
 const (
-	MissesPlatform = "platform" // it did not answer
-	BlockedByPlan  = "plan"     // its plan had a problem, such as a secret without a value
+	MissesPlatform = "platform" // the platform did not respond
+	BlockedByPlan  = "plan"     // its plan had a blocker, such as a secret without a value
 )
 
-// ErrMoved tells that a delivery is in another state than somebody took it to
-// be in: somebody else was faster.
+// ErrMoved reports that a delivery is in another state than somebody took it to be in: somebody else was
+// faster.
 var ErrMoved = errors.New("changed in the meantime")
 
 const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed, choice, rest, not_before`
@@ -76,9 +75,8 @@ func takeDelivery(r scanner) (Delivery, error) {
 	return d, err
 }
 
-// StartDelivery makes a version wait in its stages, and in those that it takes
-// away. One that came before, and others since, waits again: as if it were new,
-// but where it still runs.
+// StartDelivery makes a version wait in its stages, and in those that it removes. One that came before, and
+// others since, waits again: as if it were new, but where it still runs.
 func (s *Store) StartDelivery(ctx context.Context, service string, version int, stages, removes []string) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.startDelivery(ctx, service, version, stages, removes) })
 }
@@ -147,8 +145,8 @@ func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, err
 		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
 }
 
-// StagesToPoll returns the stages of a service in which something may still happen
-// by itself: where a version waits, moves, or has stopped.
+// StagesToPoll returns the stages of a service in which something may still happen automatically: where a
+// version waits, moves, or has stopped.
 func (s *Store) StagesToPoll(ctx context.Context, service string) ([]string, error) {
 	return list(ctx, s.read, takeText, `SELECT DISTINCT stage FROM deliveries INDEXED BY deliveries_restless
 		WHERE service = ? AND state IN ('waiting', 'planning', 'deploying', 'shifting', 'testing', 'failed')`, service)
@@ -223,7 +221,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	}
 	result, err := tx.ExecContext(ctx,
 		`UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ?, choice = ?, rest = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?
-			AND (state <> 'waiting' OR choice = ?)`, // what was asked for meanwhile is not overwritten
+			AND (state <> 'waiting' OR choice = ?)`, // a newer request is not overwritten
 		d.State, tx.s.stamp(), d.Reason, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing,
 		choiceText(d.Choice), d.Rest, d.Service, d.Version, d.Stage, from, choiceText(d.Choice))
 	if err != nil {
@@ -265,7 +263,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {
 		return err
 	}
-	if from != delivery.Waiting { // what waited for the rest and stays as it is has not come
+	if from != delivery.Waiting { // a delivery that waited for the remaining functions and stays unchanged has not entered
 		if err := tx.pass(ctx, d); err != nil {
 			return err
 		}
@@ -277,7 +275,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	return tx.Publish(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
 }
 
-// requireIdle checks that no version is on its way in a stage.
+// requireIdle checks that no version is in progress in a stage.
 func (tx Tx) requireIdle(ctx context.Context, service, stage string) error {
 	var version int
 	err := tx.QueryRowContext(ctx, `SELECT version FROM deliveries WHERE service = ? AND stage = ? AND state IN (?, ?, ?, ?)`,
@@ -339,7 +337,7 @@ func (s *Store) Request(ctx context.Context, service string, version int, stage,
 type Approval struct {
 	Person, Comment string
 	At              time.Time
-	Shown           []string // what entering meant to them
+	Shown           []string // the plan and impact as shown to them
 }
 
 // Approve keeps an approval of a version that waits; a newer one takes the place

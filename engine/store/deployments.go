@@ -49,13 +49,13 @@ type Begin struct {
 	PlanID int64
 	Plan   *plan.Plan
 	Person string
-	Holder string // who will run it
-	// Also is written with it; nil for nothing more.
+	Holder string // the process that will run it
+	// Also is written in the same transaction; nil for nothing more.
 	Also func(tx Tx, id int64) error
 }
 
-// AddDeployment asks for a deployment, with all its steps waiting. ErrLease where
-// another one is at work on its place, ErrSerial where the record has moved on.
+// AddDeployment asks for a deployment, with all its steps waiting. ErrLease where another one is running on its
+// place, ErrSerial where the record has moved on.
 func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 	planID, p, person := b.PlanID, b.Plan, b.Person
 	var id int64
@@ -114,8 +114,7 @@ func (tx Tx) publishDeployment(ctx context.Context, id int64, at manifest.Place,
 	return tx.Publish(ctx, at.Service, TopicDeployment, body)
 }
 
-// free checks that nothing is at work on a place, and that nobody but one holder
-// has it.
+// free checks that nothing is running on a place, and that nobody but one holder has it.
 func (s *Store) free(ctx context.Context, q rowQuerier, p manifest.Place, holder string) error {
 	var at int
 	if err := q.QueryRowContext(ctx,
@@ -130,8 +129,8 @@ func (s *Store) free(ctx context.Context, q rowQuerier, p manifest.Place, holder
 	return nil
 }
 
-// Free checks that nothing is at work on a place, for who would hold it; the error
-// is ErrLease where something is.
+// Free checks that nothing is running on a place, for who would hold it; the error is ErrLease where something
+// is.
 func (s *Store) Free(ctx context.Context, p manifest.Place, holder string) error {
 	return s.free(ctx, s.read, p, holder)
 }
@@ -224,9 +223,8 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 	})
 }
 
-// Reopen asks for a deployment that ended without being done to run again, for a holder:
-// what failed or was skipped waits. ErrLease where another one is at work on its place,
-// ErrMoved where it is done.
+// Reopen asks for a deployment that ended without being done to run again, for a holder: what failed or was
+// skipped waits. ErrLease where another one is running on its place, ErrMoved where it is done.
 func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if err := s.free(ctx, tx, d.Place, holder); err != nil {
@@ -287,7 +285,7 @@ func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Pl
 	return out, err
 }
 
-// UsualTimes returns how long a step of each kind took of late.
+// UsualTimes returns how long a step of each kind took recently.
 func (s *Store) UsualTimes(ctx context.Context) (map[string]time.Duration, error) {
 	type usual struct {
 		kind string

@@ -7,16 +7,16 @@ import (
 
 // Topics of events.
 const (
-	TopicSource      = "source"       // a branch has moved
-	TopicBuild       = "build"        // a build began, wrote, or ended
-	TopicDelivery    = "delivery"     // a version waits, moves, or stands elsewhere
-	TopicGates       = "gates"        // gates are judged otherwise than before
-	TopicDeployment  = "deployment"   // a deployment was asked for, or got on
-	TopicSecret      = "secret"       // a secret has got a value
-	TopicShift       = "shift"        // a shift got on, or was judged anew
-	TopicNotice      = "notification" // a notice is to be sent, or was
-	TopicCopy        = "copy"         // somebody's private copy came or went
-	TopicObservation = "observation"  // a look at what is live found something else
+	TopicSource      = "source"       // a branch moved
+	TopicBuild       = "build"        // a build started, wrote output, or ended
+	TopicDelivery    = "delivery"     // a delivery changed its state
+	TopicGates       = "gates"        // gate results changed
+	TopicDeployment  = "deployment"   // a deployment was requested, or progressed
+	TopicSecret      = "secret"       // a secret was set
+	TopicShift       = "shift"        // a traffic shift advanced, or has a new judgment
+	TopicNotice      = "notification" // a notification is queued, or was sent
+	TopicCopy        = "copy"         // a private copy was created or deleted
+	TopicObservation = "observation"  // the observed state changed
 )
 
 // Deployments is rung, beside the events themselves, when a deployment was asked

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// The journal is never changed, so entries of before are translated when they are read.
+// The journal never changes, so former entries are translated when they are read.
 
 // formerActions is the one table of former actions of the journal.
 func formerActions() map[string]string {

@@ -26,14 +26,14 @@ func (s *Store) CountStates(ctx context.Context) ([]StateCount, error) {
 		UNION ALL SELECT 'deployment', state, count(*) FROM deployments GROUP BY state ORDER BY 1, 2`)
 }
 
-// Stalled is work that does not get on.
+// Stalled is work that does not progress.
 type Stalled struct {
 	Service, Stage string
 	What           string
 	Since          time.Time
 }
 
-// StalledSince lists work that was asked for before a time and has not got on since.
+// StalledSince lists work that was asked for before a time and has not progressed since.
 func (s *Store) StalledSince(ctx context.Context, before time.Time) ([]Stalled, error) {
 	return list(ctx, s.read, func(r scanner) (Stalled, error) {
 		var v Stalled

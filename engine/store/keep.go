@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// newestKept is how many of a service's newest versions keep their archives
-// whatever their age, so that there is something to go back to.
+// newestKept is how many of a service's newest versions keep their archives whatever their age, so there is
+// something to roll back to.
 const newestKept = 20
 
 // OldPlans counts the plans from before a time that were never run, and their bytes; here
@@ -19,7 +19,7 @@ func (s *Store) OldPlans(ctx context.Context, before time.Time) (n int, bytes in
 
 const oldPlans = `made_at < ?1 AND NOT EXISTS (SELECT 1 FROM deployments d WHERE d.plan = plans.id)`
 
-// DropPlans takes them away.
+// DropPlans removes them.
 func (s *Store) DropPlans(ctx context.Context, before time.Time) error {
 	return s.exec(ctx, `DELETE FROM plans WHERE `+oldPlans, stampOf(before))
 }

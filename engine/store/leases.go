@@ -11,8 +11,8 @@ import (
 
 // Errors of places.
 var (
-	ErrLease  = errors.New("another deployment is running there")     // or took the place over
-	ErrSerial = errors.New("another deployment ran there since then") // the record is another
+	ErrLease  = errors.New("another deployment is running there")     // or took over the scope
+	ErrSerial = errors.New("another deployment ran there since then") // the record changed
 )
 
 // Lease is the right to change a place. A later holder has a greater fence;
@@ -23,8 +23,8 @@ type Lease struct {
 	Fence  int64
 }
 
-// TakeLease takes a place for a while; ErrLease where somebody else has it. Who
-// has it already gets it anew: what was begun before is refused from then on.
+// TakeLease takes a place for a while; ErrLease where somebody else has it. Who has it already gets it again:
+// what was started before is refused from then on.
 func (s *Store) TakeLease(ctx context.Context, p manifest.Place, holder string, length time.Duration) (Lease, error) {
 	l := Lease{Place: p, Holder: holder}
 	err := s.Within(ctx, func(tx Tx) error {
@@ -38,7 +38,7 @@ func (s *Store) TakeLease(ctx context.Context, p manifest.Place, holder string, 
 		} else if err == nil && until > s.stamp() && by != "" && by != holder {
 			return ErrLease
 		}
-		// Greater than any before, also where the database came back from a copy.
+		// Greater than any before, even after the database was restored from a copy.
 		l.Fence = max(l.Fence+1, s.stamp())
 		_, err := tx.ExecContext(ctx, `INSERT INTO leases (service, stage, target, holder, fence, until) VALUES (?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET holder = excluded.holder, fence = excluded.fence, until = excluded.until`,

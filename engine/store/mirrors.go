@@ -8,14 +8,14 @@ import (
 // Mirror is where a repository follows another one.
 type Mirror struct {
 	Repository, URL string
-	User            string // who signs in there; "" for nobody
-	Sealed          []byte // the password or token for that
-	Key             []byte // sealed, that push notices are signed with
+	User            string // username on the remote; "" for none
+	Sealed          []byte // its password or token
+	Key             []byte // encrypted; signs push notifications
 	Every           time.Duration
-	Person          string // who set it up: what comes by it counts as pushed by them
+	Person          string // who set it up: its pushes count as theirs
 	Made            time.Time
-	Tried, Read     time.Time // the last time in vain or not, and the last time not in vain
-	Error           string    // why it could not be followed the last time
+	Tried, Read     time.Time // times of the last attempt and of the last success
+	Error           string    // the error of the last attempt
 }
 
 const mirrorColumns = `repository, url, user, sealed, key, every, person, made_at, tried_at, read_at, error`

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// The kinds of notices, beside those of deliveries: "delivery." and a state, such as
+// The kinds of notifications, beside those of deliveries: "delivery." and a state, such as
 // "delivery.rolled-back".
 const (
 	NoticeBuildFailed = "build.failed"
@@ -18,18 +18,18 @@ const (
 	noticeDelivery    = "delivery."
 )
 
-// Hook is where notices go.
+// Hook is where notifications go.
 type NotificationTarget struct {
 	ID             int64
 	Name, URL      string
-	Sealed         []byte   // the key that they are signed with
-	Kinds          []string // "delivery.settled"; a kind that ends in a point stands for all that begin so; none for all
+	Sealed         []byte   // their signing key
+	Kinds          []string // "delivery.settled"; a kind that ends in a period is a prefix; none for all
 	Service, Stage string   // "" for all
 	Person         string
 	Made           time.Time
 }
 
-// Takes reports whether a notice goes there.
+// Takes reports whether a notification goes there.
 func (h NotificationTarget) Takes(kind, service, stage string) bool {
 	return (h.Service == "" || h.Service == service) && (h.Stage == "" || h.Stage == stage) &&
 		(len(h.Kinds) == 0 || slices.ContainsFunc(h.Kinds, func(k string) bool {
@@ -37,11 +37,11 @@ func (h NotificationTarget) Takes(kind, service, stage string) bool {
 		}))
 }
 
-// The states of a notice.
+// The states of a notification.
 const (
 	NotificationQueued = "queued"
 	NotificationSent   = "sent"
-	NotificationFailed = "failed" // it was tried for long in vain
+	NotificationFailed = "failed" // all attempts failed
 )
 
 // Notification is what is told to somebody outside.
@@ -53,10 +53,10 @@ type Notification struct {
 	State                string
 	Attempts             int
 	Due, Made, Ended     time.Time
-	Response             string // what came back the last time
+	Response             string // the last response
 }
 
-// ErrHookNamed tells that there is a hook of that name.
+// ErrHookNamed reports that there is a hook of that name.
 var ErrHookNamed = errors.New("the name is in use; delete the other target first, or choose another name")
 
 const hookColumns = `id, name, url, sealed, kinds, service, stage, person, made_at`
@@ -85,7 +85,7 @@ func takeNotice(r scanner) (Notification, error) {
 	return n, err
 }
 
-// CreateNotificationTarget keeps where notices are to go; ErrHookNamed where there is one of that name.
+// CreateNotificationTarget keeps where notifications are to go; ErrHookNamed where there is one of that name.
 func (s *Store) CreateNotificationTarget(ctx context.Context, h NotificationTarget) (id int64, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `INSERT INTO hooks (name, url, sealed, kinds, service, stage, person, made_at)
@@ -106,7 +106,7 @@ func (s *Store) CreateNotificationTarget(ctx context.Context, h NotificationTarg
 	return id, err
 }
 
-// NotificationTargets lists where notices go.
+// NotificationTargets lists where notifications go.
 func (s *Store) NotificationTargets(ctx context.Context) ([]NotificationTarget, error) {
 	return list(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0 ORDER BY name`)
 }
@@ -116,7 +116,7 @@ func (s *Store) NotificationTarget(ctx context.Context, id int64) (NotificationT
 	return one(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id)
 }
 
-// DeleteNotificationTarget ends notices to somewhere; what is queued for it is not sent any more.
+// DeleteNotificationTarget ends notifications to somewhere; what is queued for it is not sent any more.
 func (s *Store) DeleteNotificationTarget(ctx context.Context, h NotificationTarget, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE hooks SET ended_at = ? WHERE id = ? AND ended_at = 0`, s.stamp(), h.ID)
@@ -134,8 +134,7 @@ func (s *Store) DeleteNotificationTarget(ctx context.Context, h NotificationTarg
 	})
 }
 
-// Notify queues a notice for whoever wants it, as part of the transaction of what it
-// tells.
+// Notify queues a notification for whoever wants it, as part of the transaction of what it tells.
 func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data map[string]any) error {
 	hooks, err := list(ctx, tx, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0`)
 	if err != nil {
@@ -175,7 +174,7 @@ func (s *Store) DueNotifications(ctx context.Context, most int) ([]Notification,
 		ORDER BY due_at, id LIMIT ?`, s.stamp(), most)
 }
 
-// Notifications returns the newest notices to a hook.
+// Notifications returns the newest notifications to a hook.
 func (s *Store) Notifications(ctx context.Context, hook int64, most int) ([]Notification, error) {
 	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE hook = ? ORDER BY id DESC LIMIT ?`, hook,
 		most)
@@ -186,10 +185,10 @@ func (s *Store) Notification(ctx context.Context, id int64) (Notification, error
 	return one(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE id = ?`, id)
 }
 
-// noticesKept is how long notices are kept that were sent, or given up.
+// noticesKept is how long notifications are kept that were sent, or given up.
 const noticesKept = 30 * 24 * time.Hour
 
-// RecordAttempt writes down what came of sending a notice: it is sent, given up, or due again.
+// RecordAttempt writes down the outcome of sending a notification: it is sent, given up, or due again.
 func (s *Store) RecordAttempt(ctx context.Context, n Notification) error {
 	return s.Within(ctx, func(tx Tx) error {
 		ended := int64(0)
@@ -208,7 +207,7 @@ func (s *Store) RecordAttempt(ctx context.Context, n Notification) error {
 	})
 }
 
-// RetryMessage queues a notice that has ended once more, as it was.
+// RetryMessage queues a notification that has ended once more, unchanged.
 func (s *Store) RetryMessage(ctx context.Context, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE notices SET state = 'queued', tries = 0, due_at = ?, ended_at = 0

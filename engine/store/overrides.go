@@ -8,7 +8,7 @@ import (
 	"rudmar/core/delivery"
 )
 
-// Override keeps that somebody passed over a gate of a version that waits.
+// Override keeps that somebody overrode a gate of a version that waits.
 func (s *Store) Override(ctx context.Context, d Delivery, p delivery.Override) error {
 	return s.ifWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO passed_over (service, version, stage, kind, name, person, reason, at)
@@ -21,7 +21,7 @@ func (s *Store) Override(ctx context.Context, d Delivery, p delivery.Override) e
 	})
 }
 
-// Overrides returns the gates that somebody passed over for a version in a stage.
+// Overrides returns the gates that somebody overrode for a version in a stage.
 func (s *Store) Overrides(ctx context.Context, d Delivery) ([]delivery.Override, error) {
 	return list(ctx, s.read, func(r scanner) (delivery.Override, error) {
 		var p delivery.Override

@@ -49,7 +49,7 @@ func TestServicesAndTheirRepositories(t *testing.T) {
 	is(t, "a service that was removed, by another repository", s.AddService(ctx, here, true, "wren"), nil)
 }
 
-func TestTokensAreTheirMakers(t *testing.T) {
+func TestTokensBelongToTheirCreators(t *testing.T) {
 	s, clock, _ := open(t)
 	ctx := t.Context()
 	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "user created"))
@@ -88,7 +88,7 @@ func TestTokensAreTheirMakers(t *testing.T) {
 }
 
 // A service stays as long as one version of it stands in one stage.
-func TestAServiceThatStands(t *testing.T) {
+func TestExistingService(t *testing.T) {
 	s, _, _ := open(t)
 	version := withVersion(t, s, "one")
 	must(t, s.StartDelivery(t.Context(), "frostline", version, []string{"live"}, nil))
@@ -100,8 +100,8 @@ func TestAServiceThatStands(t *testing.T) {
 	is(t, "removing it", s.DeleteService(t.Context(), "frostline", "wren"), store.ErrInUse)
 }
 
-// Room that is not used any more goes back to the disk, where it is worth it.
-func TestGiveBack(t *testing.T) {
+// Room that is not used any more rolls back to the disk, where it is worth it.
+func TestReleaseLease(t *testing.T) {
 	s, _, dir := open(t)
 	withVersion(t, s, "one")
 	size := func() int64 {
@@ -128,7 +128,7 @@ func TestGiveBack(t *testing.T) {
 }
 
 // A token that has run out is listed for a week more.
-func TestTokensThatRanOut(t *testing.T) {
+func TestExpiredTokens(t *testing.T) {
 	s, clock, _ := open(t)
 	must(t, s.PutPerson(t.Context(), store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "user created"))
 	_, err := s.AddToken(t.Context(), "hash", store.Token{Handle: "wren", Name: "nightly", Permissions: []string{"look"}, Until: s.Now().Add(time.Hour)})
@@ -142,7 +142,7 @@ func TestTokensThatRanOut(t *testing.T) {
 }
 
 // Who is in a hurry does not wait for the disk, and gives back that all others do.
-func TestHurry(t *testing.T) {
+func TestPriority(t *testing.T) {
 	s, _, _ := open(t)
 	asked := 0
 	waits := func() (how int) {
@@ -165,7 +165,7 @@ func TestHurry(t *testing.T) {
 	}
 }
 
-func TestWhatHooksTake(t *testing.T) {
+func TestHookInput(t *testing.T) {
 	s, _, _ := open(t)
 	ctx := t.Context()
 	for _, tt := range []struct {
@@ -203,7 +203,7 @@ func TestWhatHooksTake(t *testing.T) {
 	}
 }
 
-func TestCopiesAreOneEach(t *testing.T) {
+func TestOneCopyPerPerson(t *testing.T) {
 	s, clock, _ := open(t)
 	ctx := t.Context()
 	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "user created"))
@@ -226,7 +226,7 @@ func TestCopiesAreOneEach(t *testing.T) {
 	}
 }
 
-func TestWhatIsNotThere(t *testing.T) {
+func TestMissingObjects(t *testing.T) {
 	s, _, _ := open(t)
 	ctx := t.Context()
 	number := withVersion(t, s, "one")

@@ -18,8 +18,8 @@ func (tx Tx) pass(ctx context.Context, d Delivery) error {
 	return err
 }
 
-// Passages returns what came to be so since a time, in the order in which it did, with
-// when each version was pushed; where that is not known, built.
+// Passages returns what came to be so since a time, in the order in which it did, with when each version was
+// pushed; if that is unknown, built.
 func (s *Store) Passages(ctx context.Context, service string, since time.Time) ([]measure.Passage, error) {
 	return list(ctx, s.read, func(r scanner) (measure.Passage, error) {
 		var p measure.Passage

@@ -11,11 +11,11 @@ import (
 // Person is somebody who uses Rudmar.
 type Person struct {
 	Handle, Role string
-	Places       []string // where the role holds, as rights.ParseWhere reads them; everywhere where there is none
+	Places       []string // where the role applies, in the form of rights.ParseWhere; everywhere if there is none
 	Groups       []string
 	Password     string // its hash
-	Closed       bool   // they cannot sign in any more
-	Token        *Token // what acts in their name now, nil where they do themselves; never kept
+	Closed       bool   // the account is closed
+	Token        *Token // the token that acts in their name, nil for themselves; never stored
 }
 
 // Rights returns what decisions about somebody are made from.
@@ -118,7 +118,7 @@ type Entry struct {
 	At                           time.Time
 	Person, Service, Stage, What string
 	Text                         string
-	Token                        string // the name of the token that did it for them; "" where they did
+	Token                        string // the name of the token that acted for them; "" if they acted themselves
 }
 
 // Note writes a line of the journal.
@@ -150,7 +150,7 @@ func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([
 		ORDER BY id DESC LIMIT ?7`, service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit, actionNames(e.What))
 }
 
-// Sealed is a secret's value, sealed.
+// Sealed is a secret's value, encrypted.
 type Sealed struct {
 	Name   string
 	Value  []byte
@@ -158,7 +158,7 @@ type Sealed struct {
 	At     time.Time
 }
 
-// PutSecret keeps a sealed value, and notes who set it.
+// PutSecret keeps a encrypted value, and notes who set it.
 func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO secrets (service, stage, name, sealed, person, at) VALUES (?,?,?,?,?,?)
@@ -174,7 +174,7 @@ func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) 
 	})
 }
 
-// HasSecrets reports whether anything is sealed with the installation's key.
+// HasSecrets reports whether anything is encrypted with the installation's key.
 func (s *Store) HasSecrets(ctx context.Context) (bool, error) {
 	return one(ctx, s.read, scanBool, `SELECT EXISTS (SELECT 1 FROM secrets)`)
 }
@@ -189,7 +189,7 @@ func scanBool(r scanner) (bool, error) {
 	return v, r.Scan(&v)
 }
 
-// ClearSecrets takes away all sealed values: their key is gone.
+// ClearSecrets removes all encrypted values: their key is gone.
 func (s *Store) ClearSecrets(ctx context.Context) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secrets`); err != nil {
@@ -199,7 +199,7 @@ func (s *Store) ClearSecrets(ctx context.Context) error {
 	})
 }
 
-// Secrets returns the sealed values of a stage.
+// Secrets returns the encrypted values of a stage.
 func (s *Store) Secrets(ctx context.Context, service, stage string) ([]Sealed, error) {
 	return list(ctx, s.read, func(r scanner) (Sealed, error) {
 		var v Sealed
@@ -210,7 +210,7 @@ func (s *Store) Secrets(ctx context.Context, service, stage string) ([]Sealed, e
 	}, `SELECT name, sealed, person, at FROM secrets WHERE service = ? AND stage = ? ORDER BY name`, service, stage)
 }
 
-// NewestEvent returns the id of the newest event, 0 where there is none.
+// NewestEvent returns the id of the newest event, 0 if there is none.
 func (s *Store) NewestEvent(ctx context.Context) (int64, error) {
 	return one(ctx, s.read, func(r scanner) (int64, error) {
 		var id int64

@@ -14,8 +14,7 @@ type Push struct {
 	Person             string
 }
 
-// LastPush returns the newest push of a branch that is known; ErrNotFound where
-// there is none.
+// LastPush returns the newest push of a branch that is known; ErrNotFound if there is none.
 func (s *Store) LastPush(ctx context.Context, repository, branch string) (Push, error) {
 	return one(ctx, s.read, func(r scanner) (Push, error) {
 		p := Push{Repository: repository, Branch: branch}
@@ -108,8 +107,8 @@ func (s *Store) Standing(ctx context.Context, service string) (map[string]int, e
 	return out, err
 }
 
-// stand keeps with a delivery that has settled that its version's rules stand
-// in the stage from now on, or that nothing is left there.
+// stand keeps with a delivery that has settled that its version's rules apply in the stage from now on, or that
+// nothing is left there.
 func (tx Tx) stand(ctx context.Context, d Delivery) error {
 	if !d.Removes {
 		_, err := tx.ExecContext(ctx, `INSERT INTO standing (service, stage, version, since) VALUES (?,?,?,?)

@@ -139,9 +139,9 @@ func reads(s *store.Store) []reading {
 	}
 }
 
-// TestWhatIsRead holds what is read in the middle of the story and at its end against
+// TestQueriesUseIndexes holds what is read in the middle of the story and at its end against
 // testdata/reads.txt.
-func TestWhatIsRead(t *testing.T) {
+func TestQueriesUseIndexes(t *testing.T) {
 	s, c, _ := open(t)
 	var got []string
 	last := map[string]string{} // what was told of each: it is told again where it is otherwise

@@ -18,7 +18,7 @@ var (
 // Service is a folder of a repository that holds a rudmar.yaml.
 type Service struct {
 	Name, Repository, Dir string
-	// RenamedTo is what the service is called now, where it has got another name.
+	// RenamedTo is the service's present name, if it was renamed.
 	RenamedTo string
 }
 
@@ -47,8 +47,8 @@ func takeText(r scanner) (string, error) {
 	return v, r.Scan(&v)
 }
 
-// AddService adds a service of a repository, or tells where in it the service
-// stands now. ErrOwned where it belongs to another one.
+// AddService adds a service of a repository, or reports where in it the service stands now. ErrOwned where it
+// belongs to another one.
 func (s *Store) AddService(ctx context.Context, v Service, move bool, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var owner string
@@ -93,7 +93,7 @@ func (s *Store) MoveService(ctx context.Context, name, repository, by string) er
 		if _, err := tx.ExecContext(ctx, `UPDATE services SET repository = ? WHERE name = ?`, repository, name); err != nil {
 			return err
 		}
-		// So that what stands there already is looked at.
+		// So existing resources are observed.
 		if _, err := tx.ExecContext(ctx, `DELETE FROM heads WHERE repository = ?`, repository); err != nil {
 			return err
 		}

@@ -19,28 +19,28 @@ type Shift struct {
 	Active  bool   `json:"-"`
 
 	delivery.Shift
-	// Before is the version that settled there last, and Old what each of its
-	// functions was served by, by target and function: the id of a revision.
+	// Before is the version that settled there last, and Old the revision IDs that served its functions, by
+	// target and function.
 	Before int                          `json:"before"`
 	Old    map[string]map[string]string `json:"old"`
-	// Begun is when the version got its first calls, in the minutes of which both are
-	// compared; History is what the old revisions did in the day before, by function.
+	// Begun is when the version received its first invocations, the start of the comparison; History sums the
+	// old revisions' previous day, by function.
 	Begun   time.Time              `json:"begun"`
 	History map[string]metrics.Sum `json:"history,omitempty"`
-	// Earlier is what the old revisions did in the minute of Begun before it, by target,
-	// function and trigger: it counts for nobody.
+	// Earlier sums the old revisions' part of the minute of Begun before it, by target, function and trigger,
+	// which is not counted.
 	Earlier map[string]Earlier `json:"earlier,omitempty"`
-	Looked  map[string]int     `json:"looked,omitempty"` // calls at the last look, by function
+	Looked  map[string]int     `json:"looked,omitempty"` // invocations at the last look, by function
 	Verdict *judge.Verdict     `json:"verdict,omitempty"`
-	Reason  string             `json:"reason,omitempty"` // it stays as it is, or went on
-	At      time.Time          `json:"at"`               // when it goes on by time; zero where it does not
-	// Deployment is the one that brings the share; 0 for none.
+	Reason  string             `json:"reason,omitempty"` // whether it advanced or stays
+	At      time.Time          `json:"at"`               // when it advances by time; zero if it does not
+	// Deployment applies the share; 0 for none.
 	Deployment int64 `json:"deployment,omitempty"`
-	// Points are what was counted by minute, of all functions that changed.
+	// Points are counts by minute, over all changed functions.
 	Points []ShiftPoint `json:"points,omitempty"`
-	// Said counts the words that somebody has said to it.
+	// Said counts the commands that people gave it.
 	Said int `json:"said,omitempty"`
-	// Steps taken so far: when, to which share, and why.
+	// Completed steps: time, share and reason.
 	Taken []ShiftStep `json:"taken,omitempty"`
 }
 
@@ -79,7 +79,7 @@ type ShiftPoint struct {
 type PointSide struct {
 	Invocations int     `json:"invocations"`
 	Errors      int     `json:"errors"`
-	P95         float64 `json:"p95"` // milliseconds, of warm calls
+	P95         float64 `json:"p95"` // milliseconds, of warm invocations
 }
 
 // ShiftStep is a step that a shift took.
@@ -164,9 +164,8 @@ func (s *Store) JudgeShift(ctx context.Context, v Shift) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.KeepShift(ctx, v) })
 }
 
-// KeepShift keeps a shift as part of a transaction, unless somebody has said a word to
-// it since it was read, or it is over: then the error is ErrMoved, and it is to be
-// judged anew.
+// KeepShift keeps a shift as part of a transaction, unless somebody has said a word to it since it was read, or
+// it is over: then the error is ErrMoved, and it is to be judged again.
 func (tx Tx) KeepShift(ctx context.Context, v Shift) error {
 	now, err := one(ctx, tx, takeShift, `SELECT service, version, stage, active, body FROM shifts
 		WHERE service = ? AND version = ? AND stage = ?`, v.Service, v.Version, v.Stage)

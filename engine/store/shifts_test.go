@@ -14,7 +14,7 @@ import (
 )
 
 // What the old revision did in the minute before its shift began counts for nobody.
-func TestEarlierIsTakenOff(t *testing.T) {
+func TestEarlierApprovalIsWithdrawn(t *testing.T) {
 	e := store.Earlier{Minute: 60_000, Invocations: 10, Errors: 2, Durations: map[int]int{3: 8, 9: 2}}
 	sum := metrics.Sum{Invocations: 15, Errors: 2, Durations: metrics.Histogram{3: 12, 9: 2, 11: 1}}
 	got := e.After(sum, 60_000)
@@ -91,7 +91,7 @@ func TestShiftsAreNotOverwritten(t *testing.T) {
 }
 
 // The archives of the newest twenty versions stay, however old they are.
-func TestTheNewestArchivesStay(t *testing.T) {
+func TestNewestArchivesAreKept(t *testing.T) {
 	s, c, _ := open(t)
 	for i := range 22 {
 		withVersion(t, s, fmt.Sprintf("content%02d", i+1))
@@ -111,7 +111,7 @@ func TestTheNewestArchivesStay(t *testing.T) {
 }
 
 // All functions of a version enter, or those that were chosen, until the rest follows.
-func TestWhichFunctionsEnter(t *testing.T) {
+func TestSelectedFunctions(t *testing.T) {
 	chosen := &delivery.Choice{Functions: []string{"warn"}}
 	for _, tt := range []struct {
 		d           store.Delivery

@@ -54,7 +54,7 @@ func (s *Store) Stages(ctx context.Context, service string) ([]Stage, error) {
 // Recorded is a resource of the record.
 type Recorded struct {
 	plan.Recorded
-	Platform  map[string]any // what the platform computed
+	Platform  map[string]any // computed by the platform
 	Version   int            // the version that last changed it
 	ChangedAt time.Time
 }
@@ -77,9 +77,9 @@ func (s *Store) Record(ctx context.Context, p manifest.Place) ([]Recorded, error
 // FunctionStatus is what a place holds of a function, in short.
 type FunctionStatus struct {
 	Function string
-	Version  int       // the version that made its revision; 0 where it has none yet
-	At       time.Time // when that was; zero where it has none yet
-	Memory   int64     // its limit, in bytes; 0 where it is not known
+	Version  int       // the version that created its revision; 0 if it has none yet
+	At       time.Time // creation time of that version; zero if it has none yet
+	Memory   int64     // its limit, in bytes; 0 if unknown
 }
 
 // FunctionsAt lists the functions of which something is in the record of a place.
@@ -96,8 +96,7 @@ func (s *Store) FunctionsAt(ctx context.Context, p manifest.Place) ([]FunctionSt
 		resource.Revision, resource.Function, p.Service, p.Stage, p.Target.String())
 }
 
-// Timeout returns how long a function of a place may run, by the record; 0 where it has
-// none there.
+// Timeout returns how long a function of a place may run, by the record; 0 if it has none there.
 func (s *Store) Timeout(ctx context.Context, p manifest.Place, function string) (time.Duration, error) {
 	var ms float64
 	err := s.read.QueryRowContext(ctx, `SELECT coalesce(attributes ->> 'timeout', 0) FROM records
@@ -149,8 +148,7 @@ type Observation struct {
 	Body string // JSON
 }
 
-// PutObservation keeps the newest look at a place, and tells whether drift is otherwise
-// than before.
+// PutObservation keeps the newest look at a place, and reports whether drift is different from before.
 func (s *Store) PutObservation(ctx context.Context, l Observation, drifted bool) error {
 	return s.Within(ctx, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx,

@@ -13,11 +13,11 @@ import (
 type Intent struct {
 	Step *plan.Step
 	Key  string
-	// Again tells that the step was sent before, and that it is not known what came of it.
+	// Again means that the step was sent before with an unknown outcome.
 	Again bool
 }
 
-// Outcome is what came of a step.
+// Outcome is the outcome of a step.
 type Outcome struct {
 	Step     *plan.Step
 	Version  int
@@ -25,11 +25,10 @@ type Outcome struct {
 	Platform map[string]any // computed attributes
 }
 
-// WriteSteps writes down, all of it or nothing, what came of steps, each with the changed
-// record, and what the next ones are about to do, before they do it. Where somebody has
-// cancelled the deployment, which it tells, of these only what was sent before is written,
-// so that it becomes known what came of it. It gives the intents that were written: no
-// other step is to be sent. However many steps there are, it takes the same few
+// WriteSteps writes down, all of it or nothing, the outcome of steps, each with the changed record, and what
+// the next ones are about to do, before they do it. Where somebody has cancelled the deployment, which it
+// tells, of these only what was sent before is written, so it becomes known the outcome of it. It gives the
+// intents that were written: no other step is to be sent. However many steps there are, it takes the same few
 // statements: their rows come as JSON.
 func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended []Outcome,
 	begun []Intent) (written []Intent, cancelled bool, err error) {

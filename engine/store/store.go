@@ -27,7 +27,7 @@ var migrations embed.FS
 
 // Errors of the store.
 var (
-	ErrNotFound = errors.New("not found") // there is no such row
+	ErrNotFound = errors.New("not found") // no such row
 	ErrNewer    = errors.New(
 		"the database was created by a newer Rudmar; start that one, or restore the copy from before the upgrade")
 	ErrKeyGone = errors.New(
@@ -38,7 +38,7 @@ var (
 type Store struct {
 	write, read *sqlstmt.DB
 	now         func() time.Time
-	told        bell.Bell // rung by topic, after events were committed
+	told        bell.Bell // signaled by topic, after events were committed
 }
 
 const pragmas = "&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
@@ -51,7 +51,7 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	}
 	file := filepath.Join(dir, "rudmar.db")
 	s := &Store{now: now}
-	made, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // so that nobody else reads it or what lies beside it
+	made, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // so nobody else can read it or the files beside it
 	if err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
@@ -76,11 +76,11 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	return s, nil
 }
 
-// ErrNoData tells that a folder holds no data of Rudmar's.
+// ErrNoData reports that a folder holds no data of Rudmar's.
 var ErrNoData = errors.New("no Rudmar data")
 
-// OpenReading opens the database in a folder for reading alone: it makes nothing
-// and changes nothing. ErrNoData where there is none.
+// OpenReading opens the database in a folder for reading alone: it makes nothing and changes nothing. ErrNoData
+// if there is none.
 func OpenReading(dir string, now func() time.Time) (*Store, error) {
 	file := filepath.Join(dir, "rudmar.db")
 	if _, err := os.Stat(file); err != nil {
@@ -130,7 +130,7 @@ func (s *Store) migrate(ctx context.Context, file string) error {
 		return fmt.Errorf("%w (format %d, this program knows %d)", ErrNewer, current, target)
 	}
 	if copied := fmt.Sprintf("%s.before-%d", file, target); current > 0 && current < target {
-		half := copied + ".half" // whole or not at all: an upgrade may be interrupted, and goes on
+		half := copied + ".half" // each migration runs completely or not at all: an interrupted upgrade continues
 		if err := os.Remove(half); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("copying the database to %s: %w", copied, err)
 		}
@@ -157,7 +157,7 @@ func (s *Store) stamp() int64 { return s.now().UnixMilli() }
 type Tx struct {
 	sqlstmt.Tx
 	s         *Store
-	published *[]string // topics of the events in it
+	published *[]string // topics of its events
 }
 
 // Within runs work in one write transaction.
@@ -208,7 +208,7 @@ func list[T any](ctx context.Context, q querier, take func(scanner) (T, error), 
 	return out, rows.Err()
 }
 
-// one reads the first row of a query; ErrNotFound where there is none.
+// one reads the first row of a query; ErrNotFound if there is none.
 func one[T any](ctx context.Context, q querier, take func(scanner) (T, error), query string, args ...any) (T, error) {
 	rows, err := list(ctx, q, take, query, args...)
 	if err != nil || len(rows) == 0 {

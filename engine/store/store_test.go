@@ -91,7 +91,7 @@ func withVersion(t *testing.T, s *store.Store, content string) int {
 	return number
 }
 
-func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
+func TestVersionsAreImmutable(t *testing.T) {
 	s, _, dir := open(t)
 	if one, two, again := withVersion(t, s, "a"), withVersion(t, s, "b"), withVersion(t, s, "a"); one != 1 ||
 		two != 2 || again != 1 {
@@ -114,7 +114,7 @@ func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
 	if _, err := s.Version(t.Context(), "frostline", 9); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a version that is not: %v", err)
 	}
-	// Not even somebody who writes to the file by hand changes them.
+	// Not even somebody who writes to the file manually changes them.
 	db, err := sql.Open("sqlite", filepath.Join(dir, "rudmar.db"))
 	must(t, err)
 	defer db.Close()
@@ -219,7 +219,7 @@ func TestDeliveries(t *testing.T) {
 	must(t, s.EndCase(ctx, store.CaseRun{ID: begun, Passed: true, Body: "{}"}))
 	from := d
 	d.State = delivery.Planning
-	must(t, s.MoveDeliveries(ctx, store.Move{From: from.State, To: d})) // what came of cases before is forgotten
+	must(t, s.MoveDeliveries(ctx, store.Move{From: from.State, To: d})) // the outcome of cases before is forgotten
 	begun, err = s.BeginCase(ctx, d, store.CaseRun{Function: "warn", Name: "b"})
 	must(t, err)
 	again, err := s.BeginCase(ctx, d, store.CaseRun{ID: begun})
@@ -260,7 +260,7 @@ func TestPeopleSessionsAndSecrets(t *testing.T) {
 	}
 }
 
-func TestEventsAreKeptInOrder(t *testing.T) {
+func TestEventOrder(t *testing.T) {
 	s, _, _ := open(t)
 	ctx := t.Context()
 	var group sync.WaitGroup
@@ -290,7 +290,7 @@ func TestEventsAreKeptInOrder(t *testing.T) {
 	}
 }
 
-func TestOpenAgain(t *testing.T) {
+func TestReopen(t *testing.T) {
 	s, c, dir := open(t)
 	withVersion(t, s, "a")
 	head := store.Head{Repository: "brambleford", Branch: "main", Before: "a", Hash: "abc",

@@ -14,11 +14,11 @@ import (
 type Token struct {
 	ID                  int64
 	Handle, Name        string
-	Permissions, Places []string // as the rights name them
+	Permissions, Places []string // named as in core/rights
 	Made, Until         time.Time
-	Ended               time.Time // zero where it was not ended before its time
-	Used                time.Time // zero where it never was; to the minute
-	From                string    // the address that it was last used from
+	Ended               time.Time // zero if it was not revoked
+	Used                time.Time // zero if never used; to the minute
+	From                string    // the address of its last use
 }
 
 // Rights returns what the token narrows its maker's rights to.
@@ -33,7 +33,7 @@ func (t Token) Rights() *rights.Token {
 	return out
 }
 
-// ErrTokenNamed tells that somebody has a token of that name.
+// ErrTokenNamed reports that somebody has a token of that name.
 var ErrTokenNamed = errors.New("the name is in use; revoke the other token first, or choose another name")
 
 const tokenColumns = `id, handle, name, acts, places, made_at, until, ended_at, used_at, used_from`

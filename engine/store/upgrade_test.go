@@ -16,10 +16,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// A database of an older program is copied as it was before it is brought up to date,
-// also where an upgrade before was interrupted in the middle of its copy; one that is up
-// to date, or new, is not copied.
-func TestAnOlderDatabaseIsCopiedFirst(t *testing.T) {
+// A database of an older program is copied as it was before it is brought up to date, also where an upgrade
+// before was interrupted in the middle of its copy; one that is up to date, or new, is not copied.
+func TestOlderDatabaseIsBackedUp(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "rudmar.db")
 	db, err := sql.Open("sqlite", "file:"+file)
@@ -64,7 +63,7 @@ func TestAnOlderDatabaseIsCopiedFirst(t *testing.T) {
 }
 
 // Who only reads makes nothing and changes nothing, also beside who writes.
-func TestReadingAlone(t *testing.T) {
+func TestReadOnly(t *testing.T) {
 	empty := filepath.Join(t.TempDir(), "none")
 	if _, err := store.OpenReading(empty, time.Now); !errors.Is(err, store.ErrNoData) || !strings.Contains(err.Error(), empty) {
 		t.Errorf("where not found: %v", err)
@@ -88,7 +87,7 @@ func TestReadingAlone(t *testing.T) {
 
 // Who listens is woken by what was committed, of the topics that they asked for, and by
 // nothing that was not.
-func TestWhoListensIsWoken(t *testing.T) {
+func TestListenersAreWoken(t *testing.T) {
 	s, _, _ := open(t)
 	secrets, stop := s.Listen(store.TopicSecret)
 	defer stop()

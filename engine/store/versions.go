@@ -38,7 +38,7 @@ const (
 type Build struct {
 	ID                            int64
 	Service, Hash, Branch, Person string
-	State                         string // one of the states below
+	State                         string // one of the constants below
 	Reason, Log                   string
 	Version                       int
 	QueuedAt, EndedAt             time.Time
@@ -47,11 +47,11 @@ type Build struct {
 // Head is a branch that has moved, and what follows from that.
 type Head struct {
 	Repository, Branch string
-	Before, Hash       string // Before is "" where the branch was not known
+	Before, Hash       string // Before is "" if the branch was new.
 	Person             string // who moved it
 	Services           []string
 	Builds             []Build
-	Plans              []BranchPlan // of services of which no stage takes the branch
+	Plans              []BranchPlan // services of which no stage deploys from the branch
 }
 
 // RecordHead keeps a branch's new head, notes it for its services and asks for
@@ -206,7 +206,7 @@ type Version struct {
 	Service              string
 	Number               int
 	Hash, Branch         string
-	Author, Message      string // as the commit says: anybody can write anything there
+	Author, Message      string // as in the commit, which anybody can write
 	Person               string // who pushed it, as signed in
 	CommittedAt, BuiltAt time.Time
 	Content              string            // digest of manifests and artifacts
@@ -217,8 +217,8 @@ type Version struct {
 type VersionFunction struct {
 	Function string
 	Digest   string
-	Sources  string // digest of what the archive was made from
-	Changed  bool   // against the version before
+	Sources  string // digest of the archive's inputs
+	Changed  bool   // compared with the previous version
 }
 
 // Provenance is where a version came from, and what is inside of it.
@@ -237,13 +237,13 @@ func (s *Store) Provenance(ctx context.Context, service string, version int) (Pr
 
 // Built is what a build made: a version, and where it is to wait.
 type Built struct {
-	Build     Build // ends with it
+	Build     Build // the build ends in the same transaction
 	Version   Version
 	Functions []VersionFunction
 	Artifacts []Artifact
-	// Attest says where the version comes from, once its number is known.
+	// Attest returns the provenance statement, once the version's number is known.
 	Attest func(number int) (Provenance, error)
-	// Stages are those that it is to enter, Removes those that it takes away.
+	// Stages are the stages of its deliveries, Removes the stages that it removes.
 	Stages, Removes []string
 }
 
@@ -346,7 +346,7 @@ func (s *Store) NewestVersion(ctx context.Context, service string) (int, error) 
 type Listed struct {
 	Version
 	Functions int
-	Changed   []string // functions that changed in it
+	Changed   []string // its changed functions
 }
 
 // ListVersions lists a service's versions, newest first, without their manifests.
@@ -361,9 +361,9 @@ func (s *Store) ListVersions(ctx context.Context, service string, p Part) ([]Lis
 
 // Part narrows a list that grows for years.
 type Part struct {
-	Before int64  // only what is older than this one; 0 for the newest
-	Text   string // only what has it in it, whatever its case
-	State  string // only versions that are so in a stage
+	Before int64  // only older versions; 0 for the newest
+	Text   string // only versions that contain this text, in any case
+	State  string // only versions in this state in a stage
 	Limit  int
 }
 

@@ -11,7 +11,7 @@ type View struct {
 	At     time.Time
 }
 
-// lookAgain is how long a look stands before it is written down anew.
+// lookAgain is how long a look stands before it is written down again.
 const lookAgain = time.Minute
 
 // RecordView keeps that somebody has looked at what a version that waits means in a stage.

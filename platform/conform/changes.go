@@ -153,7 +153,7 @@ func followedLogs(ctx context.Context, t *trial) error {
 	}
 	begun, called := false, make(chan error, 1)
 	err = t.until(ctx, &q, func(l *api.LogLine) bool {
-		if !begun { // the stream is there: what is called now has to come
+		if !begun { // the stream is open: lines of new invocations must arrive
 			begun = true
 			go func() {
 				_, err := t.call(ctx, nil)
@@ -237,7 +237,7 @@ func rejectsOldFence(ctx context.Context, t *trial) error {
 			platform.Change{Key: t.key(), Fence: fence, Attributes: map[string]any{"owner": owner}})
 		return err
 	}
-	for _, fence := range []int64{7, 9, 9, 0} { // the same again, and by hand without one
+	for _, fence := range []int64{7, 9, 9, 0} { // the same again, and by hand without a revision
 		if err := put(fence, fmt.Sprint("under ", fence)); err != nil {
 			return fmt.Errorf("a change with the fence %d: %w", fence, err)
 		}

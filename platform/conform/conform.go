@@ -24,8 +24,8 @@ import (
 // Result is how one rule of the protocol was kept.
 type Result struct {
 	Rule    string
-	Problem string // "" where it was
-	Skipped bool   // the platform does not have what the rule is about
+	Problem string // "" if it passed
+	Skipped bool   // the platform does not have the feature of the rule
 }
 
 // trial is one run against one platform.
@@ -73,7 +73,7 @@ func Run(ctx context.Context, address, token string) ([]Result, error) {
 	return t.results, nil
 }
 
-// errSkip tells that the platform does not have what a rule is about.
+// errSkip reports that the platform does not have what a rule is about.
 var errSkip = errors.New("skipped")
 
 type rule struct {
@@ -182,7 +182,7 @@ func fetch(ctx context.Context, method, address, token string, header map[string
 	return response, err
 }
 
-// tidy takes away what was made, last things first.
+// tidy removes what was made, last things first.
 func (t *trial) tidy(ctx context.Context) {
 	for range 10 {
 		s, err := t.client.Snapshot(ctx, t.scope)
@@ -194,7 +194,7 @@ func (t *trial) tidy(ctx context.Context) {
 		for _, kind := range order {
 			for _, r := range s.Resources {
 				if r.Kind == kind {
-					_ = t.client.Delete(ctx, t.scope, r.Address, platform.Change{Key: t.key()}) // what stays is tried again
+					_ = t.client.Delete(ctx, t.scope, r.Address, platform.Change{Key: t.key()}) // resources that are left are deleted again
 				}
 			}
 		}

@@ -38,7 +38,7 @@ func newPlatform(t *testing.T, between func(w http.ResponseWriter, r *http.Reque
 	return server.URL
 }
 
-func TestTheLocalPlatformConforms(t *testing.T) {
+func TestLocalPlatformConforms(t *testing.T) {
 	address := newPlatform(t, func(w http.ResponseWriter, r *http.Request, next http.Handler) { next.ServeHTTP(w, r) })
 	results, err := conform.Run(t.Context(), address, "secret")
 	if err != nil || len(results) < 20 {
@@ -64,7 +64,7 @@ func (p plainErrors) WriteHeader(status int) {
 func (p plainErrors) Flush() { _ = http.NewResponseController(p.ResponseWriter).Flush() }
 
 // A platform that does not keep to a rule is told so, by that rule.
-func TestWhatDoesNotConformIsTold(t *testing.T) {
+func TestConformanceFaultsAreFound(t *testing.T) {
 	var others atomic.Int64
 	for _, c := range []struct {
 		rule    string

@@ -257,13 +257,13 @@ func masked(line string) string {
 	return line
 }
 
-// TestEachActKeepsJustThis holds all that each act leaves behind against testdata/acts.txt.
-func TestEachActKeepsJustThis(t *testing.T) {
+// TestWritesPerOperation holds all that each act leaves behind against testdata/acts.txt.
+func TestWritesPerOperation(t *testing.T) {
 	dbtest.Held(t, acting(t), "testdata/acts.txt", *update)
 }
 
-// TestAllOfAnActOrNothing lets each act fail at each table that it writes to.
-func TestAllOfAnActOrNothing(t *testing.T) {
+// TestOperationsAreAtomic lets each act fail at each table that it writes to.
+func TestOperationsAreAtomic(t *testing.T) {
 	if faults := dbtest.Whole(t, acting(t), acting(t)); faults < 80 {
 		t.Errorf("only %d faults were tried", faults)
 	}

@@ -83,7 +83,7 @@ func (a *routeResponse) write(w http.ResponseWriter) error {
 	case api.NotFound:
 		return refuse(http.StatusNotFound, "%s", inv.Error.Message)
 	default:
-		// What the code said is for the log, not for whoever calls the route.
+		// The code's error is in the log, not in the response to the caller.
 		return refuse(http.StatusBadGateway, "the function failed; its log has the details, under invocation %s", inv.Id)
 	}
 	status, body := http.StatusOK, inv.Response
@@ -111,10 +111,10 @@ func (a *routeResponse) write(w http.ResponseWriter) error {
 		return nil
 	}
 	if isText && !strings.Contains(w.Header().Get("Content-Type"), "json") {
-		_, _ = io.WriteString(w, text) // the caller may be gone
+		_, _ = io.WriteString(w, text) // the client may have disconnected
 		return nil
 	}
-	_ = json.NewEncoder(w).Encode(body) // the caller may be gone
+	_ = json.NewEncoder(w).Encode(body) // the client may have disconnected
 	return nil
 }
 
@@ -162,6 +162,6 @@ func answerBytes(w http.ResponseWriter, status int, encoded, id string) error {
 		w.Header().Set("Content-Type", "application/octet-stream")
 	}
 	w.WriteHeader(status)
-	_, _ = w.Write(content) // the caller may be gone
+	_, _ = w.Write(content) // the client may have disconnected
 	return nil
 }

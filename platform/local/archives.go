@@ -16,16 +16,15 @@ import (
 	"rudmar/core/pack"
 )
 
-// archives keeps what revisions run, by digest, and notices when one is missing
-// or is not what it was: it is shown without its archive then, so that whoever
-// compares puts it again.
+// archives keeps what revisions run, by digest, and notices when one is missing or is not what it was: it is
+// shown without its archive then, so whoever compares puts it again.
 type archives struct {
 	dir     string
 	log     *slog.Logger
-	changed func() // what is shown of revisions is otherwise now
+	changed func() // the shown state of revisions changes
 
 	mu   sync.Mutex
-	seen map[string]fileStamp // as they were when they were whole
+	seen map[string]fileStamp // their state when they were complete
 	lost map[string]bool
 }
 
@@ -75,7 +74,7 @@ func (a *archives) read(digest string) ([]pack.Entry, error) {
 	return entries, err
 }
 
-// whole reports whether an archive is there as it was put.
+// whole reports whether an archive is there unchanged put.
 func (a *archives) whole(digest string) bool {
 	info, err := os.Stat(a.file(digest))
 	if err != nil {

@@ -14,7 +14,7 @@ import (
 
 // An archive that is gone or altered is noticed at the start: its revision is
 // shown without it, under another fingerprint, until it was put again.
-func TestLostArchivesAreNoticed(t *testing.T) {
+func TestMissingArchives(t *testing.T) {
 	dir := t.TempDir()
 	s, end := again(t, dir, time.Now)
 	s.deploy("gone", "def run(call): return 'gone'\n", nil)
@@ -63,9 +63,9 @@ func TestLostArchivesAreNoticed(t *testing.T) {
 	}
 }
 
-// One folder has one platform; its secrets' key is not made anew where something
-// is sealed with the one that is gone.
-func TestTheFolderIsGuarded(t *testing.T) {
+// One folder has one platform; its secrets' key is not made again where something is encrypted with the one
+// that is gone.
+func TestPlatformFolderIsLocked(t *testing.T) {
 	dir := t.TempDir()
 	open := func() error {
 		p, err := local.Open(t.Context(), local.Options{Dir: dir, Token: "t", Log: slog.New(slog.DiscardHandler)})

@@ -36,7 +36,7 @@ func rowsOf(t *testing.T, p *Platform, query string) []string {
 	return out
 }
 
-// must ends a test that cannot go on.
+// must ends a test that cannot continue.
 func must(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {
@@ -57,7 +57,7 @@ func still(t *testing.T, now *time.Time, log *slog.Logger) *Platform {
 
 // Log lines and figures that cannot be written wait, and are in the end what they
 // would have been; that they wait is told once, and so is that they are written again.
-func TestWhatCannotBeWrittenWaits(t *testing.T) {
+func TestFullDisk(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	var told bytes.Buffer
 	sick := still(t, &now, slog.New(slog.NewTextHandler(&told, nil)))
@@ -113,7 +113,7 @@ func TestWhatCannotBeWrittenWaits(t *testing.T) {
 }
 
 // What was counted while a batch could not be written is added to what was in it.
-func TestCountsComeTogether(t *testing.T) {
+func TestUsageIsBatched(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	whole, cut := still(t, &now, slog.New(slog.DiscardHandler)), still(t, &now, slog.New(slog.DiscardHandler))
 	at := member{scope{"north", "frostline", "trial"}, "watch"}
@@ -149,7 +149,7 @@ func TestCountsComeTogether(t *testing.T) {
 }
 
 // What waits is bounded: the oldest lines go, and that is told.
-func TestNotAllCanWait(t *testing.T) {
+func TestQueueBound(t *testing.T) {
 	now := time.Now()
 	var told bytes.Buffer
 	p := still(t, &now, slog.New(slog.NewTextHandler(&told, nil)))

@@ -14,7 +14,7 @@ import (
 
 const largestBody = 6 << 20
 
-// Bodies of any bytes come to a handler and back as they were, up to 6 MiB.
+// Bodies of any bytes come to a handler and back unchanged, up to 6 MiB.
 func TestBinaryBodies(t *testing.T) {
 	s := newStand(t)
 	limits := map[string]any{"memory": 256.0 * (1 << 20), "timeout": 30_000.0}
@@ -81,7 +81,7 @@ func run(call *Call) (any, error) {
 
 // A function gets nothing of Rudmar's own cookies, and its answer cannot set
 // them, clear a host's data, or say how it travels.
-func TestRoutesKeepToTheirOwn(t *testing.T) {
+func TestRouteHeaders(t *testing.T) {
 	s := newStand(t)
 	s.deploy("sly", `
 def run(call):

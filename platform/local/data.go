@@ -221,7 +221,7 @@ func (p *Platform) enqueue(ctx context.Context, sc scope, queue, text string) (i
 }
 
 func (p *Platform) readSecret(c *echo.Context, at member, name, _ string) error {
-	// The service's own secrets come with the permission to read them.
+	// The service's own secrets come with their read permission.
 	ctx := c.Request().Context()
 	given, err := p.store.secrets(ctx, at.scope, resource.Grant+"/"+at.function+"/secrets/"+name)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {

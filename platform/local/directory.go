@@ -11,13 +11,13 @@ import (
 	"rudmar/core/route"
 )
 
-// directory keeps what calls look up, by scope, until something changes there:
-// a call would otherwise spend most of its time on reading it anew.
+// directory keeps what calls look up, by scope, until something changes there: a call would otherwise spend
+// most of its time on reading it again.
 type directory struct {
 	store *store
 
 	mu      sync.Mutex
-	changes int // so far; what was read before a change is not kept
+	changes int // version of the cache; data read before a change is not cached
 	scopes  map[scope]*listing
 }
 
@@ -30,7 +30,7 @@ type listing struct {
 	grants        map[string][]access.Statement // by function
 
 	mu        sync.Mutex
-	revisions map[[2]string]revision // by function and id, as far as they were asked for
+	revisions map[[2]string]revision // by function and ID, as requested so far
 }
 
 func newDirectory(s *store) *directory {
@@ -104,7 +104,7 @@ func (l *listing) subscribersOf(queue string) []string {
 	return out
 }
 
-// revision returns a revision of a function; false where it is not kept.
+// revision returns a revision of a function; false if it is not kept.
 func (d *directory) revision(ctx context.Context, l *listing, at member, id string) (revision, bool, error) {
 	key := [2]string{at.function, id}
 	l.mu.Lock()

@@ -27,8 +27,8 @@ func code(t *testing.T, language string) string {
 	return found[1]
 }
 
-// TestTheCodeOfTheDocs runs what docs/functions.md says of what functions reach.
-func TestTheCodeOfTheDocs(t *testing.T) {
+// TestDocumentedCode runs what docs/functions.md says of what functions reach.
+func TestDocumentedCode(t *testing.T) {
 	s := newStand(t)
 	s.deploy("py", code(t, "python"), nil)
 	s.deployFile("js", "main.mjs", []byte(code(t, "js")), map[string]any{"runtime": "node"})
@@ -50,9 +50,9 @@ func TestTheCodeOfTheDocs(t *testing.T) {
 	}
 }
 
-// TestTheEventsOfTheDocs holds the events of docs/functions.md against those that
+// TestDocumentedEvents holds the events of docs/functions.md against those that
 // are made: the request that it shows, and the keys of each kind of data.
-func TestTheEventsOfTheDocs(t *testing.T) {
+func TestDocumentedEvents(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return {'status': 200, 'body': call.event}\n", nil)
 	s.route("warn", "ask", "GET", "/stations/{station}/frost")

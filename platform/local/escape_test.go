@@ -267,7 +267,7 @@ func otherAttempts(data string, port int) []attempt {
 }
 
 // No attempt of a function gets out, or gets more than it may.
-func TestNoFunctionGetsOut(t *testing.T) {
+func TestFunctionIsIsolated(t *testing.T) {
 	temp, err := os.MkdirTemp("", "rudmar-open-")
 	must(t, err)
 	defer os.RemoveAll(temp)

@@ -30,7 +30,7 @@ type dispatcher struct {
 	wake     chan struct{}
 
 	mu   sync.Mutex
-	busy map[string]int // calls under way, by scope and subscription
+	busy map[string]int // calls in progress, by scope and subscription
 }
 
 func newDispatcher(p *Platform) *dispatcher {
@@ -174,10 +174,10 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 	}
 }
 
-// run delivers messages until the context ends. What was under way when the
-// platform was ended is tried again.
+// run delivers messages until the context ends. What was in progress when the platform was ended is tried
+// again.
 func (d *dispatcher) run(ctx context.Context) {
-	free := false // what an earlier process had taken can be taken again
+	free := false // messages that an earlier process had taken can be taken again
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	var calls sync.WaitGroup
@@ -215,7 +215,7 @@ func (d *dispatcher) round(ctx context.Context, calls *sync.WaitGroup) error {
 	if err != nil {
 		return err
 	}
-	var errs error // what is wrong with one subscription keeps no other
+	var errs error // an error in one subscription does not affect others
 	for _, s := range all {
 		for ctx.Err() == nil && d.enter(s) {
 			batch, err := d.take(ctx, s)
@@ -238,7 +238,7 @@ func (d *dispatcher) round(ctx context.Context, calls *sync.WaitGroup) error {
 	return errs
 }
 
-// underWay is how many calls of one subscription run at the same time.
+// underWay is how many calls of one subscription run concurrently.
 const underWay = 4
 
 func (d *dispatcher) enter(s subscription) bool {
@@ -341,7 +341,7 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 			query, args := `DELETE FROM messages WHERE id = ?`, []any{m.id}
 			switch {
 			case why == "":
-			case inv.Outcome == api.Throttled: // no attempt of the function's
+			case inv.Outcome == api.Throttled: // not an attempt of the function
 				query, args = `UPDATE messages SET taken = 0, attempts = attempts - 1, due_at = ? WHERE id = ?`,
 					[]any{now.Add(time.Second).UnixMilli(), m.id}
 			default:

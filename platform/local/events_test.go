@@ -116,7 +116,7 @@ func TestQueues(t *testing.T) {
 
 // A message that comes while its function does as much as it may at once waits, and that is
 // no attempt of the function's.
-func TestABusyFunctionIsNotAttempted(t *testing.T) {
+func TestThrottledMessageIsNotAnAttempt(t *testing.T) {
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, t.TempDir(), c.Now)
 	defer end()
@@ -155,8 +155,8 @@ func TestABusyFunctionIsNotAttempted(t *testing.T) {
 	}
 }
 
-// No more than four calls of one subscription are under way.
-func TestFourAreUnderWay(t *testing.T) {
+// No more than four calls of one subscription are in progress.
+func TestParallelDeliveries(t *testing.T) {
 	s := newStand(t)
 	s.deploy("intake", "import time\ndef run(call):\n    time.sleep(0.2)\n", map[string]any{"max_concurrency": 4.0})
 	for i := range 12 {
@@ -178,8 +178,8 @@ func TestFourAreUnderWay(t *testing.T) {
 	})
 }
 
-// What is under way when the platform ends is tried again when it is back.
-func TestMessagesOutliveThePlatform(t *testing.T) {
+// What is in progress when the platform ends is tried again when it is back.
+func TestMessagesSurviveRestart(t *testing.T) {
 	dir := t.TempDir()
 	s, end := again(t, dir, time.Now)
 	for i := range 20 {
@@ -190,7 +190,7 @@ func TestMessagesOutliveThePlatform(t *testing.T) {
 	end()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db"))
 	must(t, err)
-	// They were under way when it was ended, and that is not written down at the first two tries.
+	// They were in progress when it was ended, and that is not written down at the first two tries.
 	if _, err := db.Exec(`UPDATE messages SET taken = 1;
 		CREATE TABLE tries (at INTEGER);
 		CREATE TRIGGER full BEFORE UPDATE OF taken ON messages WHEN NEW.taken = 0 AND (SELECT count(*) FROM tries) < 2
@@ -269,7 +269,7 @@ def run(call):
 }
 
 // Functions that call one another in a circle are stopped.
-func TestCirclesEnd(t *testing.T) {
+func TestTriggerLoops(t *testing.T) {
 	s := newStand(t)
 	s.deploy("echo", "def run(call):\n    return 1\n", nil)
 	s.put("subscription/echo/again", map[string]any{"source": "function/echo", "enabled": true})
@@ -282,7 +282,7 @@ func TestCirclesEnd(t *testing.T) {
 
 // A secret comes with the permission to read it, changes with it, and outlives
 // what somebody changes by hand.
-func TestSecretsComeWithThePermission(t *testing.T) {
+func TestSecretsRequirePermission(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "import os, rudmar\ndef run(call):\n    return [rudmar.secret('sms_key'), rudmar.secret('kept')]\n",
 		nil)

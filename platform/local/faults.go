@@ -19,15 +19,15 @@ import (
 
 // faults is how a region answers the protocol, for tests and for showing.
 type faults struct {
-	SlowMs     float64 `json:"slow_ms"`     // each request takes so much longer
-	Throttled  float64 `json:"throttled"`   // the share of requests that are told to come again, from 0 to 1
+	SlowMs     float64 `json:"slow_ms"`     // added to the duration of each request
+	Throttled  float64 `json:"throttled"`   // the share of throttled requests, from 0 to 1
 	FailBefore float64 `json:"fail_before"` // the share that fails without an effect
-	FailAfter  float64 `json:"fail_after"`  // the share of changes that fail though they took effect
-	LateMs     float64 `json:"late_ms"`     // how long a change cannot be seen
-	TakeMs     float64 `json:"take_ms"`     // how long a change takes, as an operation
+	FailAfter  float64 `json:"fail_after"`  // the share of changes that fail after they took effect
+	LateMs     float64 `json:"late_ms"`     // how long a change stays invisible
+	TakeMs     float64 `json:"take_ms"`     // the duration of a change, as an operation
 }
 
-// faultStore keeps the weather of the regions, and what changed lately.
+// faultStore keeps the faults of the regions, and what changed lately.
 type faultStore struct {
 	store *store
 	now   func() time.Time
@@ -41,7 +41,7 @@ type faultStore struct {
 type change struct {
 	at      time.Time
 	address string
-	before  *api.Resource // nil where it was not there
+	before  *api.Resource // nil if it did not exist
 }
 
 // keptChanges bounds how many changes of a scope are remembered.
@@ -74,7 +74,7 @@ func (k *faultStore) of(region string) faults {
 	return k.regions[region]
 }
 
-// setFaults changes a region's weather, by hand.
+// setFaults changes a region's faults, by hand.
 func (p *Platform) setFaults(c *echo.Context) error {
 	region := c.Param("region")
 	if !slices.Contains(regions(), region) {
@@ -112,7 +112,7 @@ func (p *Platform) setFaults(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// withFaults lets a region's weather act on a request of the protocol.
+// withFaults lets a region's faults act on a request of the protocol.
 func (p *Platform) withFaults(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		rest, inside := strings.CutPrefix(c.Request().URL.Path, "/regions/")
@@ -170,7 +170,7 @@ func (k *faultStore) seen(sc scope, resources []api.Resource) []api.Resource {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	hidden := map[string]*api.Resource{}
-	for i := len(k.recent[sc]) - 1; i >= 0; i-- { // the oldest change that cannot be seen tells what can be
+	for i := len(k.recent[sc]) - 1; i >= 0; i-- { // the oldest invisible change determines the visible state
 		if c := k.recent[sc][i]; k.now().Sub(c.at) < late {
 			hidden[c.address] = c.before
 		}
@@ -187,7 +187,7 @@ func (k *faultStore) seen(sc scope, resources []api.Resource) []api.Resource {
 		}
 	}
 	for _, before := range hidden {
-		if before != nil { // taken away, which cannot be seen yet
+		if before != nil { // deleted, which is not visible yet
 			out = append(out, *before)
 		}
 	}

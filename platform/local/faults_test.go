@@ -28,7 +28,7 @@ func (s *stand) owner(address string) any {
 	return nil
 }
 
-func TestWeather(t *testing.T) {
+func TestFaults(t *testing.T) {
 	dir := t.TempDir()
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, dir, c.Now)
@@ -46,7 +46,7 @@ func TestWeather(t *testing.T) {
 		t.Errorf("failing after: %v", err)
 	}
 	end()
-	s, end = again(t, dir, c.Now) // the weather stays over a restart
+	s, end = again(t, dir, c.Now) // the faults stays over a restart
 	defer end()
 	if _, err := s.client.Put(t.Context(), s.scope, "identity/other", wish("c", "y")); !platform.HasStatus(err, 500) {
 		t.Errorf("after a restart: %v", err)

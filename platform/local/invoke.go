@@ -19,10 +19,10 @@ import (
 type call struct {
 	at      member
 	event   any
-	trigger string // "" where somebody tries the function
-	sticky  string // who calls, where calls of one caller are to stay with one revision
-	chain   int    // how many functions called one another up to here
-	purpose string // what it is for, where it is no call of the function's own: case or hand
+	trigger string // "" for a direct invocation
+	sticky  string // identifies the caller, so invocations of one caller stay with one revision
+	chain   int    // length of the chain of functions up to here
+	purpose string // its purpose, if it is not regular traffic: case or manual
 }
 
 func msDuration(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
@@ -121,7 +121,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 		in.memory.reset()
 	}
 	k.instance = in.id
-	// The call goes on where the caller went away: its effects are real.
+	// The invocation continues if the client disconnects: its effects are real.
 	ctx, cancel := context.WithDeadline(context.WithoutCancel(ctx), deadline)
 	defer cancel()
 	in.memory.awaitReset()
@@ -139,7 +139,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 		}
 		if err != nil {
 			p.pool.drop(in)
-			select { // what it wrote before it ended
+			select { // its output before it ended
 			case <-in.done:
 			case <-time.After(2 * killGrace):
 			}
@@ -154,8 +154,8 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	p.conclude(in, answer, err, timeout, inv)
 	k.finish()
 	if err == nil {
-		// What a call started ends with it; so does the instance then, which would
-		// have to bury it.
+		// Processes that an invocation started end with it, and the instance with them, because it would have
+		// to reap them.
 		if in.cage.EndOthers() || answer.Memory || answer.Broken || in.keepsGarbage &&
 			in.memory.held() > inv.MemoryLimit*6/10 {
 			p.pool.drop(in)

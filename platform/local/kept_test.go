@@ -51,7 +51,7 @@ func withFunctions(t *testing.T) func(address string, attributes map[string]any)
 }
 
 // The ten newest revisions of a function are kept, and those that are called, however old.
-func TestRevisionsThatAreKept(t *testing.T) {
+func TestKeptRevisions(t *testing.T) {
 	p, sc, put := putting(t)
 	code := filepath.Join(t.TempDir(), "a.zip")
 	file, err := os.Create(code)
@@ -91,7 +91,7 @@ func TestRevisionsThatAreKept(t *testing.T) {
 
 // One more than there may be is refused, and says how many there are; another function,
 // and a change of what is there, is not.
-func TestQuotasByOne(t *testing.T) {
+func TestQuotaBoundaries(t *testing.T) {
 	put := withFunctions(t)
 	schedule := map[string]any{"every": 60_000.0, "enabled": true}
 	for i := range 50 {
@@ -111,7 +111,7 @@ func TestQuotasByOne(t *testing.T) {
 }
 
 // Two routes take the same only as long as one of them is off.
-func TestRoutesThatAreOff(t *testing.T) {
+func TestDisabledRoutes(t *testing.T) {
 	put := withFunctions(t)
 	route := func(path string, on bool) map[string]any {
 		return map[string]any{"method": "GET", "path": path, "enabled": on}
@@ -136,7 +136,7 @@ func TestRoutesThatAreOff(t *testing.T) {
 }
 
 // What routes take is known of an older platform, too; a newer one's folder is refused.
-func TestAnOlderPlatform(t *testing.T) {
+func TestOlderPlatform(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "platform.db")
 	open := func() (*Platform, error) {
@@ -190,7 +190,7 @@ func TestAnOlderPlatform(t *testing.T) {
 
 // Sums of minutes are just what is in them, each function, revision, trigger and purpose
 // apart, in the order of their first.
-func TestSummed(t *testing.T) {
+func TestMetricSums(t *testing.T) {
 	dice := rand.New(rand.NewPCG(4, 4))
 	hand := api.Purpose("hand")
 	for range 200 {
@@ -239,7 +239,7 @@ func TestSummed(t *testing.T) {
 
 // What is gathered of a function goes with its name, however often it gets another one
 // before it is written down, and so does what still comes of calls under an older name.
-func TestWhatIsGatheredIsRenamed(t *testing.T) {
+func TestRenamedMetrics(t *testing.T) {
 	p, sc, put := putting(t)
 	must(t, put("identity/warn", map[string]any{"owner": "x"}))
 	seen := func(name string) {
@@ -267,8 +267,8 @@ func TestWhatIsGatheredIsRenamed(t *testing.T) {
 	}
 }
 
-// What goes with functions is told by what there is of each.
-func TestHoldings(t *testing.T) {
+// What goes with functions is reported by what there is of each.
+func TestStoredData(t *testing.T) {
 	p, sc, _ := putting(t)
 	for _, name := range []string{"watch", "warn", "warn"} {
 		p.observed.line(member{sc, name}, api.LogLine{At: 1_800_000_000_000 + int64(len(name)), Function: name, Text: "frost"})

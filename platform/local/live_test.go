@@ -127,7 +127,7 @@ func TestSchedulesFire(t *testing.T) {
 	if n := s.fires("never"); n != 0 {
 		t.Errorf("a schedule that is off fired %d times", n)
 	}
-	// The clock is put back by two days: schedules do not wait for them to pass.
+	// The clock is restored by two days: schedules do not wait for them to pass.
 	c.set(c.Now().Add(-48 * time.Hour))
 	until(t, "it counts from the clock's new time",
 		func() bool { c.set(c.Now().Add(time.Minute)); return s.fires("often") == 4 })
@@ -161,8 +161,8 @@ func TestRestart(t *testing.T) {
 	}
 }
 
-// An instance that nobody calls is taken away, and so is one whose revision gets no calls any more.
-func TestInstancesGo(t *testing.T) {
+// An instance that nobody calls is removed, and so is one whose revision gets no calls any more.
+func TestInstancesEnd(t *testing.T) {
 	s, end := again(t, t.TempDir(), time.Now)
 	defer end()
 	code := "import os\ndef run(call):\n    return os.getpid()\n"
@@ -184,7 +184,7 @@ func TestInstancesGo(t *testing.T) {
 
 // A function runs as a user of its own, in a folder of its own, and sees nothing of
 // the platform's data.
-func TestFunctionsAreKeptApart(t *testing.T) {
+func TestFunctionsAreSeparate(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("only a platform that runs as root can choose another user; elsewhere it says so in its notes")
 	}
@@ -270,7 +270,7 @@ func (s *stand) hand(method, path string, body any) (int, string) {
 }
 
 // A function that is changed by hand is published at once.
-func TestChangesByHand(t *testing.T) {
+func TestOutsideChanges(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "import os\ndef run(call):\n    return os.environ.get('PLACE')\n", nil)
 	before := s.call("warn", nil)
@@ -335,7 +335,7 @@ func TestCallers(t *testing.T) {
 	}
 }
 
-func TestWhoMayAskThePlatform(t *testing.T) {
+func TestPlatformAccess(t *testing.T) {
 	s := newStand(t)
 	for _, token := range []string{"", "wrong"} {
 		stranger, err := platform.NewClient(s.protocol.URL, token)
@@ -363,7 +363,7 @@ func TestWhoMayAskThePlatform(t *testing.T) {
 }
 
 // Many callers at once each get their own answer.
-func TestAnswersAreNotMixedUp(t *testing.T) {
+func TestConcurrentResponses(t *testing.T) {
 	s := newStand(t)
 	s.deploy("echo", "def run(call):\n    print('for', call.event['n'])\n    return call.event['n']\n",
 		map[string]any{"max_concurrency": 20.0})

@@ -28,7 +28,7 @@ type stand struct {
 	keys     int
 }
 
-// must ends a test that cannot go on.
+// must ends a test that cannot continue.
 func must(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {
@@ -120,7 +120,7 @@ func (s *stand) call(name string, event any) api.Invocation {
 	return inv
 }
 
-func TestCallsRealPython(t *testing.T) {
+func TestInvokePython(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", `
 import os
@@ -159,7 +159,7 @@ def run(call):
 	}
 }
 
-func TestWhatGoesWrongIsSaid(t *testing.T) {
+func TestInvocationErrors(t *testing.T) {
 	tests := []struct {
 		name, code string
 		changes    map[string]any
@@ -197,7 +197,7 @@ func TestWhatGoesWrongIsSaid(t *testing.T) {
 	}
 }
 
-func TestPrintsAMegabyte(t *testing.T) {
+func TestLargeOutput(t *testing.T) {
 	s := newStand(t)
 	s.deploy("loud", "def run(call):\n    for i in range(20000): print('x' * 60)\n    print('y' * 100000)\n    return 'done'\n", nil)
 	inv := s.call("loud", nil)
@@ -216,7 +216,7 @@ func TestPrintsAMegabyte(t *testing.T) {
 	}
 }
 
-func TestGrantsGuardTables(t *testing.T) {
+func TestTableGrants(t *testing.T) {
 	s := newStand(t)
 	s.deploy("stations", `
 import rudmar
@@ -329,7 +329,7 @@ func TestRoutes(t *testing.T) {
 	}
 }
 
-func TestAtOnce(t *testing.T) {
+func TestMaxConcurrency(t *testing.T) {
 	s := newStand(t)
 	s.deploy("slow", "import time\ndef run(call):\n    print('begun', flush=True)\n    time.sleep(call.event)\n    return 'ok'\n", map[string]any{"max_concurrency": 1.0})
 	done := make(chan api.Invocation)

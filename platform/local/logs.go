@@ -13,10 +13,10 @@ import (
 
 // Of log lines.
 const (
-	shownLines  = 500  // where a request does not say how many
-	mostLines   = 2000 // of one answer
+	shownLines  = 500  // the default limit
+	mostLines   = 2000 // of one response
 	followAlive = 10 * time.Second
-	// followPause gathers lines that come close together into one look.
+	// followPause collects lines that come close together.
 	followPause = 50 * time.Millisecond
 )
 
@@ -25,7 +25,7 @@ type logQuery struct {
 	function, revision, invocation string
 	since, after, before           int64
 	limit                          int
-	oldest                         bool // where there are more than the limit: those, not the newest
+	oldest                         bool // with more than the limit: the oldest, not the newest
 }
 
 func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.LogLine, error) {
@@ -100,7 +100,7 @@ func (p *Platform) follow(ctx context.Context, w io.Writer, sc scope, q logQuery
 	alive := time.NewTicker(followAlive)
 	defer alive.Stop()
 	for q.oldest = q.after > 0; ; q.oldest = true {
-		news := p.observed.next() // before the look, so that none is missed
+		news := p.observed.next() // before the read, so no line is missed
 		lines, err := p.observed.read(ctx, sc, q)
 		if err != nil {
 			return fmt.Errorf("reading log lines: %w", err)

@@ -14,14 +14,14 @@ import (
 // memoryWatch looks at a process every few milliseconds, and calls over when
 // it holds more than its limit.
 type memoryWatch struct {
-	// Held open: a call would otherwise open both anew.
+	// Kept open, because each invocation reads both.
 	clear, status *os.File
-	now           atomic.Int64 // bytes, at the last look
+	now           atomic.Int64 // bytes, at the last read
 	quit          chan struct{}
 	tick          *time.Ticker
 	once          sync.Once
 	resetting     sync.WaitGroup
-	text          [2048]byte // of status; calls come one after another
+	text          [2048]byte // of status; invocations are sequential
 }
 
 // lookEvery is how long a process may hold more than its limit before it is noticed.
@@ -36,12 +36,12 @@ func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
 	file, err := os.Open(proc + "/statm")
 	if err != nil {
 		w.tick.Stop()
-		return w // gone already
+		return w // ended already
 	}
 	w.status, _ = os.Open(proc + "/status") // without it there is no peak
 	w.clear, _ = os.OpenFile(proc+"/clear_refs", os.O_WRONLY, 0)
 	held := func() (int64, bool) { return heldByOne(file) }
-	if !c.Limited() { // what others hold for it is counted here, where the system does not
+	if !c.Limited() { // memory held on its behalf is added here, if the system does not count it
 		held = func() (int64, bool) { return heldByAll(c.Processes()), true }
 	}
 	go func() {
@@ -67,7 +67,7 @@ func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
 	return w
 }
 
-// heldByOne returns what a process holds for itself, in bytes; false where it is gone.
+// heldByOne returns what a process holds for itself, in bytes; false if it is gone.
 func heldByOne(statm *os.File) (int64, bool) {
 	var buffer [128]byte
 	n, err := statm.ReadAt(buffer[:], 0)
@@ -84,7 +84,7 @@ func heldByOne(statm *os.File) (int64, bool) {
 func heldByAll(pids []int) int64 {
 	var sum int64
 	for _, pid := range pids {
-		text, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/status") // one that is gone holds nothing
+		text, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/status") // an ended process holds nothing
 		sum += kibOf(text, "RssAnon:") + kibOf(text, "RssShmem:")
 	}
 	return sum << 10
@@ -110,7 +110,7 @@ func (w *memoryWatch) stop() {
 	})
 }
 
-// reset forgets the peak, so that the next one is that of the next call.
+// reset forgets the peak, so the next one is that of the next call.
 func (w *memoryWatch) reset() {
 	if w.clear != nil {
 		_, _ = w.clear.WriteAt([]byte("5"), 0) // without it the peak is that of the instance
@@ -132,7 +132,7 @@ func (w *memoryWatch) peak() (bytes int64, old bool) {
 	if w.status == nil {
 		return 0, false
 	}
-	n, _ := w.status.ReadAt(w.text[:], 0) // what was read tells enough
+	n, _ := w.status.ReadAt(w.text[:], 0) // the part that was read is enough
 	high, now := kibOf(w.text[:n], "VmHWM:"), kibOf(w.text[:n], "VmRSS:")
 	return high << 10, (high-now)<<10 > nearPeak
 }

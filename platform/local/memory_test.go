@@ -10,7 +10,7 @@ import (
 
 // What processes hold is counted with what they share, where the system does not count it;
 // what one holds for itself is counted without.
-func TestWhatProcessesHold(t *testing.T) {
+func TestProcessMemory(t *testing.T) {
 	c := exec.Command("/usr/bin/python3", "-c", `
 import mmap, sys
 own = b'x' * (40 << 20)

@@ -30,7 +30,7 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	}
 	defer rows.Close()
 	out := api.GetMessages200JSONResponse{}
-	var queues []string // of each message; "" for what comes from elsewhere
+	var queues []string // of each message; "" for messages from outside
 	for rows.Next() {
 		var m api.Message
 		var queue, body string
@@ -47,7 +47,7 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return nil, err
 	}
-	var there *listing // read only where somebody takes from a queue
+	var there *listing // read only if a function consumes a queue
 	for i, queue := range queues {
 		if queue == "" {
 			continue

@@ -52,7 +52,7 @@ type observations struct {
 	log   *slog.Logger
 	now   func() time.Time
 
-	writing sync.Mutex // held while a batch is on its way, and while a function gets another name
+	writing sync.Mutex // held while a batch is written, and while a function is renamed
 
 	mu      sync.Mutex
 	nextID  int64
@@ -60,8 +60,8 @@ type observations struct {
 	minutes map[minuteKey]*api.MinuteSum
 	uses    map[useKey]*useSum
 	behind  bool              // the newest batch could not be written
-	renamed map[member]string // former names, of calls that are still on their way
-	news    chan struct{}     // closed at the next line; nil where nobody waits
+	renamed map[member]string // former names, of invocations in progress
+	news    chan struct{}     // closed at the next line; nil without a reader
 }
 
 func newObservations(ctx context.Context, s *store, log *slog.Logger, now func() time.Time) (*observations, error) {
@@ -131,11 +131,11 @@ func (o *observations) count(c call, inv api.Invocation) {
 // merged adds counts that were kept as JSON.
 func merged(kept string, more map[string]int) string {
 	sum := map[string]int{}
-	_ = json.Unmarshal([]byte(kept), &sum) // what cannot be read counts as nothing
+	_ = json.Unmarshal([]byte(kept), &sum) // unreadable values count as nothing
 	for k, n := range more {
 		sum[k] += n
 	}
-	text, _ := json.Marshal(sum) // numbers by text always have a form in JSON
+	text, _ := json.Marshal(sum) // a map of numbers can always be marshaled
 	return string(text)
 }
 
@@ -290,7 +290,7 @@ func write(tx sqlstmt.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteS
 	return nil
 }
 
-// tidy takes away lines that are older than their function keeps them.
+// tidy removes lines that are older than their function keeps them.
 func (o *observations) tidy(ctx context.Context) {
 	now := o.now()
 	var errs error
@@ -307,7 +307,7 @@ func (o *observations) tidy(ctx context.Context) {
 		_, err := o.store.db.ExecContext(ctx, old.text, old.arg)
 		errs = errors.Join(errs, err)
 	}
-	if errs != nil && ctx.Err() == nil { // what is not taken away now is next time
+	if errs != nil && ctx.Err() == nil { // the next run deletes the rest
 		o.log.Error("deleting old data", "error", errs)
 	}
 }

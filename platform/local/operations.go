@@ -26,8 +26,8 @@ func newOperations(p *Platform) *operations {
 	return &operations{platform: p, wake: make(chan struct{}, 1)}
 }
 
-// requested reports whether a change is to be an operation: where the caller prefers
-// that (RFC 7240), or where the region's weather makes changes take long.
+// requested reports whether a change is to be an operation: where the caller prefers that (RFC 7240), or where
+// the region's faults makes changes take long.
 func (o *operations) requested(sc scope, prefer *string) bool {
 	for word := range strings.SplitSeq(orZero(prefer), ",") {
 		if strings.TrimSpace(word) == "respond-async" {
@@ -140,8 +140,8 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 	}
 }
 
-// execute makes the change. Its key is that of the request, so that a platform
-// that was killed between the change and its note does not make it twice.
+// execute makes the change. Its key is that of the request, so a platform that was killed between the change
+// and its note does not make it twice.
 func (o *operations) execute(ctx context.Context, id string, sc scope, address string, w changeRequest) error {
 	state := api.OperationSucceeded
 	var resource *api.Resource
@@ -158,7 +158,7 @@ func (o *operations) execute(ctx context.Context, id string, sc scope, address s
 	if err != nil {
 		var known *refusal
 		if !errors.As(err, &known) {
-			return err // the platform's own trouble: the operation is still to be done
+			return err // an error of the platform itself: the operation is still pending
 		}
 		told := known.problem()
 		state, problem = api.OperationFailed, &told

@@ -15,7 +15,7 @@ import (
 
 // A change that takes its time is carried out even where the platform is ended
 // meanwhile, once, and in the order in which changes were asked for.
-func TestOperationsOutliveTheirPlatform(t *testing.T) {
+func TestOperationsSurviveRestart(t *testing.T) {
 	dir := t.TempDir()
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, dir, c.Now)
@@ -67,8 +67,8 @@ func TestOperationsOutliveTheirPlatform(t *testing.T) {
 	}
 }
 
-// What is wrong in itself is refused at once, whatever the weather.
-func TestOperationsRefuseAtOnce(t *testing.T) {
+// What is wrong in itself is refused at once, whatever the faults.
+func TestOperationsAreValidatedFirst(t *testing.T) {
 	s := newStand(t)
 	s.weather(`{"take_ms": 600000}`)
 	for address, want := range map[string]int{"color/warn": http.StatusUnprocessableEntity,
@@ -80,9 +80,9 @@ func TestOperationsRefuseAtOnce(t *testing.T) {
 	}
 }
 
-// A change is an operation where the caller prefers it, or where the weather makes it take
-// long; else it is answered when it is done.
-func TestWhatIsAnOperation(t *testing.T) {
+// A change is an operation where the caller prefers it, or where the faults makes it take long; else it is
+// answered when it is done.
+func TestAsynchronousKinds(t *testing.T) {
 	s := newStand(t)
 	ask := func(method, prefer string) (int, string) {
 		t.Helper()

@@ -17,10 +17,10 @@ type output struct {
 }
 
 const (
-	// maxHeld is the most bytes that are kept of what a process writes between calls.
+	// maxHeld is the maximum number of bytes kept of a process's output between invocations.
 	maxHeld = 256 << 10
-	// maxDrained bounds what is read at the end of a call: more than a pipe
-	// holds was not written before the answer.
+	// maxDrained bounds the reads at the end of an invocation: more than a pipe holds was written after the
+	// response.
 	maxDrained = 1 << 20
 )
 
@@ -30,8 +30,8 @@ const (
 // else happens. So the process has nothing to do for it.
 type outputs struct {
 	mu      sync.Mutex
-	keep    func(output) // of the call that runs; nil between calls
-	held    []output     // from between calls: the next one tells them
+	keep    func(output) // of the invocation in progress; nil between invocations
+	held    []output     // written between invocations: logged with the next one
 	bytes   int          // of held
 	buffer  []byte
 	streams []*stream
@@ -41,11 +41,10 @@ type stream struct {
 	name string
 	file *os.File
 	raw  syscall.RawConn
-	line []byte // begun and not ended
+	line []byte // a line without its end
 }
 
-// newOutputs has its buffer from the start: the end of a call may come before
-// following has begun.
+// newOutputs has its buffer from the start: the end of a call may come before following has started.
 func newOutputs() *outputs {
 	return &outputs{buffer: make([]byte, 32<<10)}
 }
@@ -72,7 +71,7 @@ func (o *outputs) follow() {
 					defer o.mu.Unlock()
 					var n int
 					n, ended = o.read(s, fd)
-					return n > 0 || ended // else it waits for more
+					return n > 0 || ended // otherwise it waits for more
 				})
 				ended = ended || err != nil
 			}
@@ -99,7 +98,7 @@ func (o *outputs) detach() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, s := range o.streams {
-		_ = s.raw.Control(func(fd uintptr) { // a stream that is closed was read to its end
+		_ = s.raw.Control(func(fd uintptr) { // a closed stream was read to its end
 			for drained := 0; drained < maxDrained; {
 				n, ended := o.read(s, fd)
 				if drained += n; n == 0 || ended {

@@ -8,10 +8,9 @@ import (
 	"time"
 )
 
-// What a process writes between two calls is told by the next one; what it wrote before
-// it answered by its own, also without an end of the line. What it writes while nobody
-// calls is bounded.
-func TestOutputBetweenCalls(t *testing.T) {
+// What a process writes between two calls is reported by the next one; what it wrote before it answered by its
+// own, also without an end of the line. What it writes while nobody calls is bounded.
+func TestOutputBetweenInvocations(t *testing.T) {
 	read, write, err := os.Pipe()
 	must(t, err)
 	defer write.Close()

@@ -28,20 +28,20 @@ import (
 // Options is how a local platform runs.
 type Options struct {
 	Dir string // its own folder: database and archives
-	// Token is what Rudmar has to show.
+	// Token is the bearer token that Rudmar sends.
 	Token string
 	// RoutesAt is the address at which Routes is served, such as http://127.0.0.2:7072.
 	RoutesAt string
 	// DataAt is the address at which Protocol is served; functions reach their data there.
 	DataAt string
-	// Idle is how long an instance is kept without a call. Default 5 minutes.
+	// Idle is how long an instance is kept without an invocation. Default 5 minutes.
 	Idle   time.Duration
 	Log    *slog.Logger
 	Now    func() time.Time
 	Python string // the interpreter; default /usr/bin/python3
-	Node   string // the interpreter; default the node of the path
-	// Dial makes the connections of functions that have a network; default the
-	// machine's own, to addresses that are not its own.
+	Node   string // the interpreter; default node on the path
+	// Dial opens the connections of functions with network access; default the machine's own dialer, to
+	// addresses outside the machine.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Self is the program that has WorkerCommand; default this program.
 	Self string
@@ -61,13 +61,13 @@ type Platform struct {
 	fingerprints fingerprints
 	operations   *operations
 	cages        *cage.Keeper
-	functions    *http.Server // what functions reach
+	functions    *http.Server // the data API of functions
 	cancel       context.CancelFunc
-	closing      <-chan struct{} // closed when it begins to end
+	closing      <-chan struct{} // closed when shutdown starts
 	running      sync.WaitGroup
 }
 
-// ErrTaken tells that another local platform has a folder.
+// ErrTaken reports that another local platform has a folder.
 var ErrTaken = errors.New("another local platform uses this folder; stop it first, or use another folder")
 
 // LockFile is the file of the lock that a process has on the platform's data folder.
@@ -100,7 +100,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		}
 		o.Self = self
 	}
-	whole, err := filepath.Abs(o.Dir) // what runs in other folders is told of this one
+	whole, err := filepath.Abs(o.Dir) // commands that run in other folders receive the absolute path
 	if err != nil {
 		return nil, fmt.Errorf("finding the platform's folder: %w", err)
 	}

@@ -31,11 +31,10 @@ type instance struct {
 	revision string
 	usedAt   time.Time
 	token    string
-	paused   bool // stopped, since nobody called it for a moment
+	paused   bool // paused, because it is idle
 }
 
-// pauseAfter is how long an instance may run on without a call, so that a call
-// that follows soon finds it awake.
+// pauseAfter is how long an instance may run on without a call, so a call that follows soon finds it awake.
 const pauseAfter = 20 * time.Millisecond
 
 // member is a function of a scope.
@@ -44,17 +43,17 @@ type member struct {
 	function string
 }
 
-// pool keeps instances warm, and counts those at work.
+// pool keeps instances warm, and counts those running.
 type pool struct {
 	platform *Platform
-	root     string // where code is unpacked
+	root     string // folder of unpacked code
 
 	mu      sync.Mutex
 	idle    map[member][]*instance
 	atWork  map[member]int
-	tokens  map[string]member // of live instances
+	tokens  map[string]member // number of live instances
 	closed  bool
-	pausing bool // pauseIdle is to come
+	pausing bool // pauseIdle is scheduled
 	unpack  sync.Mutex
 }
 
@@ -93,7 +92,7 @@ func (p *pool) warm(at member, revision string) *instance {
 		}
 		p.idle[at] = append(list[:i:i], list[i+1:]...)
 		select {
-		case <-in.done: // it ended while nobody looked
+		case <-in.done: // it ended without an observer
 			p.forget(in)
 			list = p.idle[at]
 			continue
@@ -188,7 +187,7 @@ func (p *pool) give(in *instance) {
 		return
 	}
 	p.idle[in.member] = append(p.idle[in.member], in)
-	if !p.pausing { // one for all: a timer for each call would cost each call a wake-up
+	if !p.pausing { // one for all: a timer per invocation would wake a processor each time
 		p.pausing = true
 		time.AfterFunc(pauseAfter, p.pauseIdle)
 	}
@@ -225,7 +224,7 @@ func (p *pool) drop(in *instance) {
 	in.end()
 }
 
-// forget takes away what belongs to an instance. The lock is held.
+// forget removes what belongs to an instance. The lock is held.
 func (p *pool) forget(in *instance) {
 	delete(p.tokens, in.token)
 }
@@ -248,7 +247,7 @@ func (p *pool) retire(sc scope, function string, attributes map[string]any) {
 	p.idle[at] = kept
 }
 
-// run takes away instances that nobody called for a while.
+// run removes instances that nobody called for a while.
 func (p *pool) run(ctx context.Context) {
 	tick := time.NewTicker(min(p.platform.options.Idle/2+time.Millisecond, 10*time.Second))
 	defer tick.Stop()
@@ -311,7 +310,7 @@ func (p *pool) holder(token string) (member, bool) {
 func random(bytes int) string {
 	b := make([]byte, bytes)
 	if _, err := rand.Read(b); err != nil {
-		panic(err) // the system gives no randomness: nothing can go on
+		panic(err) // without random numbers nothing can continue
 	}
 	return hex.EncodeToString(b)
 }

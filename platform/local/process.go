@@ -31,23 +31,23 @@ const (
 // after another.
 type process struct {
 	cage *cage.Process
-	// Calls go one way and answers the other, by pipes: they wake a process sooner than a socket.
+	// Requests and responses use pipes, which wake a process sooner than a socket.
 	calls, answers *os.File
-	reader         *bufio.Reader // of answers
+	reader         *bufio.Reader // of responses
 	memory         *memoryWatch
 	output         *outputs
-	// keepsGarbage tells that what it holds while it idles would soon go over its limit.
+	// keepsGarbage means that its idle memory would soon exceed the limit.
 	keepsGarbage bool
 
-	done chan struct{} // closed when the process is gone
+	done chan struct{} // closed when the process has ended
 
-	over atomic.Bool // killed for its memory
+	over atomic.Bool // killed for exceeding its memory
 	once sync.Once
 }
 
 // reply is what a worker answers.
 type reply struct {
-	// Call is the id of the call that it answers: what a process writes on its own has none.
+	// Call is the ID of its invocation; unprompted output has none.
 	Call     string `json:"call"`
 	Response any    `json:"answer"`
 	Error    *struct {
@@ -56,9 +56,9 @@ type reply struct {
 		Trace   string `json:"trace"`
 	} `json:"error"`
 	Memory bool `json:"memory"`
-	// Peak is the most memory of the call, in bytes, where the worker knows better than the system.
+	// Peak is the peak memory of the invocation, in bytes, if the worker measures it better than the system.
 	Peak int64 `json:"peak"`
-	// Broken tells that the worker cannot take another call.
+	// Broken means that the worker cannot accept another invocation.
 	Broken bool `json:"broken"`
 }
 
@@ -77,14 +77,14 @@ type startFrame struct {
 type processOptions struct {
 	startFrame
 	spec         cage.Spec
-	beyond       int64 // what the process may hold on top of memory
+	beyond       int64 // allowed on top of memory
 	keepsGarbage bool
 }
 
-// errGone tells that the process ended before it answered.
+// errGone reports that the process ended before it answered.
 var errGone = errors.New("the process exited")
 
-// errStray tells that a process wrote what answers no call.
+// errStray reports that a process wrote what answers no call.
 var errStray = errors.New("the process wrote a response that belongs to no invocation: descriptors 3 and 4 belong to the platform")
 
 // kernelShare is what the system needs for a process beside what the process
@@ -109,7 +109,7 @@ func start(k *cage.Keeper, o processOptions) (*process, error) {
 	})
 	go func() {
 		p.output.follow()
-		<-c.Done() // how it ended is told by the call that was running
+		<-c.Done() // its invocation reports how it ended
 		p.memory.stop()
 		close(p.done)
 	}()
@@ -139,7 +139,7 @@ func (p *process) send(v any, within time.Duration) error {
 		if err := p.calls.SetWriteDeadline(time.Now().Add(within)); err != nil {
 			return err
 		}
-		defer func() { _ = p.calls.SetWriteDeadline(time.Time{}) }() // it may be closed by then
+		defer func() { _ = p.calls.SetWriteDeadline(time.Time{}) }() // it may be closed already
 	}
 	_, err := p.calls.Write(frame.Bytes())
 	switch {
@@ -176,7 +176,7 @@ func (p *process) receive(ctx context.Context, id string) (reply, error) {
 	if subtle.ConstantTimeCompare([]byte(r.Call), []byte(id)) != 1 {
 		return reply{}, errStray
 	}
-	if !stop() { // an answer in the moment of its deadline is late: else the next call would end by that deadline
+	if !stop() { // a response at its deadline is late: otherwise the next invocation would end by that deadline
 		return reply{}, ctx.Err()
 	}
 	return r, nil

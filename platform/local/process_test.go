@@ -11,7 +11,7 @@ import (
 
 // An answer that comes in the moment of its call's deadline is late: were it taken, the
 // next call would end by the deadline of this one.
-func TestAnAnswerInTheLastMoment(t *testing.T) {
+func TestResponseAtTheTimeout(t *testing.T) {
 	for range 200 {
 		read, write, err := os.Pipe()
 		must(t, err)

@@ -36,9 +36,9 @@ func (s *stand) route(fn, trigger, method, path string) {
 	s.put("route/"+fn+"/"+trigger, map[string]any{"method": method, "path": path, "enabled": true})
 }
 
-// TestWhatRoutesAnswer asks by methods that a route does not take, by HEAD, with
+// TestRouteResponses asks by methods that a route does not take, by HEAD, with
 // repeated query keys, and for what is not there.
-func TestWhatRoutesAnswer(t *testing.T) {
+func TestRouteResponses(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    return {'status': 200, 'headers': {'x-query': repr(call.event['query'])}, 'body': call.event['method']}\n", nil)
 	s.route("warn", "ask", "GET", "/frost")
@@ -65,9 +65,9 @@ func TestWhatRoutesAnswer(t *testing.T) {
 	}
 }
 
-// TestTracesAreWhole fails in each runtime, deep down and for a reason: all of it
+// TestStackTraces fails in each runtime, deep down and for a reason: all of it
 // is in the invocation, and in the log.
-func TestTracesAreWhole(t *testing.T) {
+func TestStackTraces(t *testing.T) {
 	s := newStand(t)
 	s.deploy("py", `def deep(n):
     if n == 0:
@@ -151,8 +151,8 @@ func run(call *Call) (any, error) {
 	}
 }
 
-// TestGoIsCompiledWhenItIsDeployed puts a revision: its code is compiled then, is
-// still after the platform was started anew, and what is no module is refused.
+// TestGoIsCompiledWhenItIsDeployed puts a revision: its code is compiled then, is still after the platform was
+// started again, and what is no module is refused.
 func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	dir := t.TempDir()
 	s := newStandWith(t, func(o *local.Options) { o.Dir = dir })
@@ -188,8 +188,8 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	}
 }
 
-// TestATimeoutHoldsFromTheFirstMoment loads code that takes its time: that counts.
-func TestATimeoutHoldsFromTheFirstMoment(t *testing.T) {
+// TestTimeoutDuringStart loads code that takes its time: that counts.
+func TestTimeoutDuringStart(t *testing.T) {
 	s := newStand(t)
 	s.deploy("slow", "import time\ntime.sleep(60)\ndef run(call): return 1\n", map[string]any{"timeout": 700.0})
 	if inv := s.call("slow", nil); inv.Outcome != api.TimedOut ||
@@ -203,9 +203,9 @@ func TestATimeoutHoldsFromTheFirstMoment(t *testing.T) {
 	}
 }
 
-// TestCallsForAPurposeAreMarked calls by a case and by hand: they and what
+// TestInvocationSource calls by a case and by hand: they and what
 // follows from them are counted apart, and left out of a function's figures.
-func TestCallsForAPurposeAreMarked(t *testing.T) {
+func TestInvocationSource(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return 1\n", nil)
 	s.deploy("after", "def run(call): return 2\n", nil)

@@ -24,7 +24,7 @@ func quotas() []api.Quota {
 	}
 }
 
-// prices is what the simulated platform would cost, so that cost can be seen in plans.
+// prices is what the simulated platform would cost, so cost can be seen in plans.
 func prices() []api.Price {
 	return []api.Price{
 		{Of: api.Invocations, Amount: "0.18", Currency: "EUR"},
@@ -39,7 +39,7 @@ func withinQuotas(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, function s
 		if q.Kind != kind {
 			continue
 		}
-		// Of one function, or of one scope, they stand side by side by their addresses.
+		// Addresses of one function, or of one scope, are adjacent.
 		from, of := kind+"/", sc.String()
 		if q.Per == api.QuotaPerFunction {
 			from, of = kind+"/"+function+"/", function+" in "+sc.String()

@@ -13,7 +13,7 @@ import (
 
 // What cannot be is refused, with a status that says whose turn it is and with words that
 // say what to do; and nothing of it is there afterwards.
-func TestWhatIsRefused(t *testing.T) {
+func TestRejectedRequests(t *testing.T) {
 	s := newStand(t)
 	s.deploy("watch", "def run(call): return 1\n", nil)
 	before, err := s.client.Snapshot(t.Context(), s.scope)
@@ -65,9 +65,9 @@ func TestWhatIsRefused(t *testing.T) {
 	}
 }
 
-// A route answers a caller whose function is too slow or too busy, and one who asks for
-// nothing that is there, so that it can be told apart.
-func TestWhatRoutesRefuse(t *testing.T) {
+// A route answers a caller whose function is too slow or too busy, and one who asks for nothing that is there,
+// so it can be told apart.
+func TestRejectedRouteRequests(t *testing.T) {
 	s := newStand(t)
 	s.deploy("slow", "import time\ndef run(call):\n    time.sleep(30)\n", map[string]any{"timeout": 300.0})
 	s.route("slow", "ask", "GET", "/slow")
@@ -84,8 +84,8 @@ func TestWhatRoutesRefuse(t *testing.T) {
 	}
 }
 
-// What is handed in by hand has a form, and a limit.
-func TestWhatIsHandedIn(t *testing.T) {
+// What is uploaded by hand has a form, and a limit.
+func TestUploads(t *testing.T) {
 	s := newStand(t)
 	const at = "north/frostline/trial/"
 	for _, tt := range []struct {
@@ -110,7 +110,7 @@ func TestWhatIsHandedIn(t *testing.T) {
 }
 
 // An archive is there once it was put, and not before; one that is none is refused.
-func TestArchivesAreThere(t *testing.T) {
+func TestArchivesExist(t *testing.T) {
 	s := newStand(t)
 	entries := []pack.Entry{{Path: "main.py", Content: []byte("def run(call): return 1\n")}}
 	var archive bytes.Buffer
@@ -134,7 +134,7 @@ func TestArchivesAreThere(t *testing.T) {
 
 // What is larger than it may be is refused by its size, before anything is made of it;
 // what is just as large is not refused for that.
-func TestWhatIsTooLarge(t *testing.T) {
+func TestSizeLimits(t *testing.T) {
 	s := newStand(t)
 	for _, tt := range []struct {
 		path  string
@@ -161,7 +161,7 @@ func TestWhatIsTooLarge(t *testing.T) {
 
 // An instance that waits for calls ends with the calls of its revision: it is used again
 // where some of them stay, and not where the pointer was away in between.
-func TestIdleInstancesEndWithTheirCalls(t *testing.T) {
+func TestIdleInstancesEnd(t *testing.T) {
 	s := newStand(t)
 	s.deploy("watch", "def run(call): return 1\n", nil)
 	snapshot, err := s.client.Snapshot(t.Context(), s.scope)

@@ -23,7 +23,7 @@ func (p *Platform) rename(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, wa
 	case err != nil:
 		return err
 	case !old && taken:
-		return nil // it was done before
+		return nil // done before
 	case !old:
 		return refuse(409, "no function %s to rename to %s", was, now)
 	case taken:
@@ -50,12 +50,12 @@ func (p *Platform) rename(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, wa
 	return nil
 }
 
-// called takes what is gathered of a function, and what still comes of calls
-// that are on their way, under its new name.
+// called takes what is gathered of a function, and what still comes of calls that are in progress, under its
+// new name.
 func (o *observations) called(was, now member) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	delete(o.renamed, now) // it is one of its own from here on
+	delete(o.renamed, now) // an independent function from here on
 	if was.function == "" {
 		return
 	}

@@ -11,10 +11,10 @@ import (
 	"rudmar/platform"
 )
 
-// TestAFunctionGoesOnUnderAnotherName calls a route all the time while its
+// TestRenamedFunction calls a route all the time while its
 // function gets another name: each call is answered, and log, figures and
 // messages are there under the new one.
-func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
+func TestRenamedFunction(t *testing.T) {
 	s := newStand(t)
 	s.deploy("old", "def run(call):\n    print('a line')\n    return 'yes'\n", nil)
 	s.route("old", "ask", "GET", "/frost")

@@ -21,7 +21,7 @@ import (
 // keptRevisions is how many revisions of a function stay callable.
 const keptRevisions = 10
 
-// refusal is an error with the status that it is told with.
+// refusal is an error with the status that it is reported with.
 type refusal struct {
 	status int
 	title  string
@@ -60,7 +60,7 @@ type changeRequest struct {
 
 // shown adds what the platform computes.
 func (p *Platform) shown(sc scope, r row) api.Resource {
-	r.attributes = maps.Clone(r.attributes) // what was wished stays what it is
+	r.attributes = maps.Clone(r.attributes) // the requested attributes stay unchanged
 	switch r.kind {
 	case resource.Identity:
 		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, resource.Identity+"/")
@@ -68,7 +68,7 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 		r.attributes["url"] = p.address(sc) + fmt.Sprint(r.attributes["path"])
 	case resource.Revision:
 		if artifact, _ := r.attributes["artifact"].(string); p.archives.isLost(artifact) {
-			r.attributes["artifact"] = "" // so that it is put again
+			r.attributes["artifact"] = "" // so it is written again
 		}
 	}
 	return api.Resource{Address: r.address, Kind: r.kind, Attributes: r.attributes, Tag: r.tag, ChangedAt: &r.changedAt,
@@ -186,13 +186,12 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w changeRe
 	return out, err
 }
 
-// prepare unpacks and compiles what a revision runs, so that its first call
-// need not: what cannot be is no revision.
+// prepare unpacks and compiles what a revision runs, so its first call need not: what cannot be is no revision.
 func (p *Platform) prepare(ctx context.Context, sc scope, function string, w changeRequest) error {
 	artifact, _ := w.Attributes["artifact"].(string)
 	config, there, err := p.store.resource(ctx, p.store.db, sc, resource.Function+"/"+function)
 	if err != nil || !there {
-		return err // what it needs is told where it is missed
+		return err // a missing dependency is reported when it is used
 	}
 	if !p.archives.whole(artifact) {
 		return nil

@@ -40,7 +40,7 @@ func (p *Platform) Routes() http.Handler {
 func writeProblem(w http.ResponseWriter, r *refusal) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(r.status)
-	_ = json.NewEncoder(w).Encode(r.problem()) // the caller may be gone
+	_ = json.NewEncoder(w).Encode(r.problem()) // the client may have disconnected
 }
 
 func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
@@ -69,13 +69,13 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	}
 	if r.Method == http.MethodHead && there.routes[i].Method == http.MethodGet {
 		r = r.Clone(r.Context())
-		r.Method = http.MethodGet // it is answered like that, but for the body
+		r.Method = http.MethodGet // answered like GET, without the body
 	}
 	rest := strings.TrimPrefix(there.takers[i], resource.Route+"/")
 	if err := p.open(r, there, rest); err != nil {
 		return err
 	}
-	// a connection that takes none has one of its own
+	// a connection without deadlines has its own
 	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime))
 	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
 	if err != nil {

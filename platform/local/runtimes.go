@@ -18,8 +18,8 @@ const WorkerCommand = "wasm-worker"
 // runtimes lists what functions may be written for.
 func runtimes() []string { return []string{"python", "node", "go"} }
 
-// view is what an instance sees of the platform's files. Where functions are
-// not shut in, they see them where they are.
+// view is what an instance sees of the platform's files. Where functions are not isolated, they see them where
+// they are.
 type view struct {
 	closed bool
 	mounts []cage.Mount
@@ -66,12 +66,12 @@ func (p *pool) interpreter(runtime string, memory int64, v *view) (command []str
 	case "node":
 		node, err := v.program(p.platform.options.Node)
 		v.show(filepath.Join(p.root, "code", "node_modules"), "/node_modules")
-		// The heap may take all of the limit; the watch counts what is outside of it too.
+		// The heap can use the whole limit; the watch counts memory outside it too.
 		return []string{node, fmt.Sprintf("--max-old-space-size=%d", memory>>20), "--max-semi-space-size=4",
 			filepath.Join(v.show(filepath.Join(p.root, "node"), "/rudmar/node"), "worker.mjs")}, 0, err
 	case "go":
 		worker, err := p.worker()
-		// The worker's own memory and the compiled code come on top of the module's.
+		// The worker's own memory and the compiled code are added to the module's.
 		return []string{v.show(worker, "/rudmar/worker"), WorkerCommand}, 128 << 20, err
 	}
 	return nil, 0, fmt.Errorf("unknown runtime %q (expected %s)", runtime, strings.Join(runtimes(), ", "))

@@ -36,7 +36,7 @@ func node(changes map[string]any) map[string]any {
 	return out
 }
 
-func TestCallsRealNode(t *testing.T) {
+func TestInvokeNode(t *testing.T) {
 	s := newStand(t)
 	s.deployFile("warn", "main.mjs", []byte(`
 import rudmar, { Refused } from 'rudmar'
@@ -104,7 +104,7 @@ func (s *stand) goesOn(bad map[string]ending) {
 
 // An instance of Node that holds much of its limit when a call has ended is not used
 // again: its next call would soon go over it. One that holds little is.
-func TestNodeThatKeepsMuch(t *testing.T) {
+func TestNodeMemory(t *testing.T) {
 	s := newStand(t)
 	s.deployFile("warn", "main.mjs", []byte(`
 let held = []
@@ -127,7 +127,7 @@ export async function run(call) {
 
 // A process that does not even read its call is ended at the timeout, however
 // large the call is, and the next call has another process.
-func TestAProcessThatDoesNotRead(t *testing.T) {
+func TestUnreadInput(t *testing.T) {
 	s := newStand(t)
 	s.deployFile("warn", "main.mjs", []byte(`export function run(call) {
   if (call.event.stick) setImmediate(() => { for (;;); })
@@ -172,7 +172,7 @@ func compileGo(t *testing.T, code string) []byte {
 	return module
 }
 
-func TestCallsRealGo(t *testing.T) {
+func TestInvokeGo(t *testing.T) {
 	s := newStand(t)
 	module := compileGo(t, `package main
 
@@ -228,8 +228,8 @@ func run(call *Call) (any, error) {
 		"eat": {api.OutOfMemory, "OutOfMemory"}})
 }
 
-// Answers of calls at the same time are not mixed up, whatever the runtime.
-func TestCallsAtTheSameTime(t *testing.T) {
+// Answers of calls concurrently are not mixed up, whatever the runtime.
+func TestParallelInvocations(t *testing.T) {
 	s := newStand(t)
 	s.deployFile("echo", "main.mjs",
 		[]byte("export const run = async (call) => { console.log(call.event.n); await new Promise((r) => setTimeout(r, call.event.n % 7)); return call.event.n }\n"), node(map[string]any{"max_concurrency": 20.0}))
@@ -252,7 +252,7 @@ func TestCallsAtTheSameTime(t *testing.T) {
 
 // Functions have no network, except where it is asked for; then they reach what
 // is outside, and nothing of this machine.
-func TestNetworkOnlyWhereAskedFor(t *testing.T) {
+func TestNetworkAccess(t *testing.T) {
 	asked := make(chan string, 10)
 	s := newStandWith(t, func(o *local.Options) {
 		o.Dial = func(ctx context.Context, network, address string) (net.Conn, error) {

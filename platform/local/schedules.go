@@ -17,9 +17,9 @@ import (
 // eventOf begins an event of a time.
 func eventOf(at time.Time) event.Of { return event.Of{ID: "e-" + random(8), At: at} }
 
-// runSchedules fires schedules until the context ends. When one last fired is
-// kept, so that a restart neither doubles nor forgets: fires that were missed
-// while the platform was down are told in the log and made up for once.
+// runSchedules fires schedules until the context ends. When one last fired is kept, so a restart neither
+// doubles nor forgets: fires that were missed while the platform was down are told in the log and made up for
+// once.
 func (p *Platform) runSchedules(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -41,7 +41,7 @@ type due struct {
 	at       member
 	address  string
 	time     time.Time
-	missed   int // later fires that are due as well
+	missed   int // later due times
 	schedule string
 }
 
@@ -51,8 +51,8 @@ func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
 		return err
 	}
 	for _, d := range list {
-		// The fire is recorded before the call: a restart in between loses
-		// one call rather than making it twice.
+		// The due time is recorded before the invocation: a restart in between loses one rather than repeating
+		// it.
 		if err := p.markFired(ctx, p.store.db, d); err != nil {
 			return err
 		}
@@ -97,7 +97,7 @@ func (p *Platform) dueSchedules(ctx context.Context) ([]due, error) {
 		}
 		schedule, err := scheduleOf(attributes)
 		if err != nil {
-			continue // refused when it was put
+			continue // rejected when it was created
 		}
 		if ahead := now.Add(clockSlack).UnixMilli(); changed > ahead || last.Int64 > ahead {
 			back = append(back, d)

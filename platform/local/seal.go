@@ -17,17 +17,17 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// sealKeyFile holds the key that secrets are sealed with, in the platform's folder.
+// sealKeyFile holds the key that secrets are encrypted with, in the platform's folder.
 const sealKeyFile = "seal.key"
 
-// sealedMark begins a sealed text.
+// sealedMark begins a encrypted text.
 const sealedMark = "sealed:"
 
-// ErrKeyGone tells that the key is gone which the platform's secrets are sealed with.
+// ErrKeyGone reports that the key is gone which the platform's secrets are encrypted with.
 var ErrKeyGone = errors.New(
 	"the key of the platform's secrets is missing; restore it from your backup, or move the platform's folder away, start, and redeploy each stage")
 
-// hasSealed reports whether anything is sealed.
+// hasSealed reports whether anything is encrypted.
 func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
 	err = s.db.QueryRowContext(ctx,
 		`SELECT EXISTS (SELECT 1 FROM resources WHERE secrets LIKE 'sealed:%') OR EXISTS (SELECT 1 FROM revisions WHERE secrets LIKE 'sealed:%')
@@ -35,8 +35,8 @@ func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
 	return sealed, err
 }
 
-// openSeal returns what seals secrets (XChaCha20-Poly1305), with a key that is
-// made where nothing is sealed with one yet; ErrKeyGone where it is gone.
+// openSeal returns what encrypts secrets (XChaCha20-Poly1305), with a key that is made where nothing is
+// encrypted with one yet; ErrKeyGone where it is gone.
 func openSeal(dir string, mayMake bool) (cipher.AEAD, error) {
 	name := filepath.Join(dir, sealKeyFile)
 	key, err := os.ReadFile(name)
@@ -45,7 +45,7 @@ func openSeal(dir string, mayMake bool) (cipher.AEAD, error) {
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		key = make([]byte, chacha20poly1305.KeySize)
-		_, _ = rand.Read(key) // it never fails, says its documentation
+		_, _ = rand.Read(key) // documented never to fail
 		err = renameio.WriteFile(name, key, 0o600)
 	}
 	if err != nil {
@@ -58,18 +58,17 @@ func openSeal(dir string, mayMake bool) (cipher.AEAD, error) {
 	return seal, nil
 }
 
-// sealed seals a text for a scope: elsewhere it cannot be opened. What holds
-// nothing is kept as it is.
+// encrypted encrypts a text for a scope: elsewhere it cannot be opened. What holds nothing is kept as it is.
 func (s *store) sealed(sc scope, text string) string {
 	if text == "" || text == "{}" || text == "null" {
 		return text
 	}
 	nonce := make([]byte, s.seal.NonceSize())
-	_, _ = rand.Read(nonce) // it never fails, says its documentation
+	_, _ = rand.Read(nonce) // documented never to fail
 	return sealedMark + base64.StdEncoding.EncodeToString(s.seal.Seal(nonce, nonce, []byte(text), []byte(sc.String())))
 }
 
-// unsealed opens what sealed gave.
+// unsealed opens what encrypted gave.
 func (s *store) unsealed(sc scope, text string) (string, error) {
 	body, ok := strings.CutPrefix(text, sealedMark)
 	if !ok {
@@ -97,7 +96,7 @@ func (s *store) unsealedSecrets(sc scope, text string) (map[string]string, error
 	return out, json.Unmarshal([]byte(plain), &out)
 }
 
-// sealAll seals what an earlier platform kept openly.
+// sealAll encrypts what an earlier platform kept openly.
 func (s *store) sealAll(ctx context.Context) error {
 	for _, t := range []struct{ table, column string }{{"resources", "secrets"}, {"revisions", "secrets"},
 		{"kept_secrets", "value"}} {

@@ -9,9 +9,9 @@ import (
 	"testing"
 )
 
-// No secret lies open in the platform's folder, in revisions and waiting
-// operations neither, and what was sealed for one scope opens in no other.
-func TestSecretsAreSealed(t *testing.T) {
+// No secret lies open in the platform's folder, in revisions and waiting operations neither, and what was
+// encrypted for one scope opens in no other.
+func TestSecretsAreEncrypted(t *testing.T) {
 	dir := t.TempDir()
 	s, err := openStore(t.Context(), dir)
 	must(t, err)
@@ -29,7 +29,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	if got, err := s.unsealedSecrets(trial, sealed[:len(sealed)-4]+"AAA="); err == nil {
 		t.Errorf("it opens though it was changed: %v", got)
 	}
-	// What an earlier platform kept openly is sealed at the next start.
+	// What an earlier platform kept openly is encrypted at the next start.
 	if _, err := s.db.Exec(
 		`INSERT INTO kept_secrets (region, service, stage, name, value) VALUES ('north', 'frostline', 'trial', 'old', 'plum-and-pear')`); err != nil {
 		t.Fatal(err)
@@ -51,7 +51,7 @@ func TestSecretsAreSealed(t *testing.T) {
 }
 
 // After a deployment and a change by hand, no file of the platform holds the value.
-func TestNoFileHoldsASecret(t *testing.T) {
+func TestSecretsAreNotWritten(t *testing.T) {
 	dir := t.TempDir()
 	p, err := Open(t.Context(), Options{Dir: dir, Token: "secret"})
 	must(t, err)

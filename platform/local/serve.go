@@ -249,7 +249,7 @@ func (p *Platform) serveChange(c *echo.Context) error {
 	}
 	out, err := p.put(ctx, sc, address,
 		changeRequest{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version,
-			Replace: true}) // as if it had been taken away and made anew
+			Replace: true}) // as if it had been deleted and created again
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,7 @@ import (
 
 // A pointer with two revisions splits the calls by their shares; a caller who
 // wants to stay always comes to the same one.
-func TestShares(t *testing.T) {
+func TestTrafficShares(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    return 'old'\n", nil)
 	found, err := s.client.Snapshot(t.Context(), s.scope)

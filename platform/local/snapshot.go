@@ -13,15 +13,15 @@ import (
 	"rudmar/platform/api"
 )
 
-// fingerprints keeps those of scopes in which nothing has changed since they
-// were made, so that looking again reads one number.
+// fingerprints keeps those of scopes in which nothing has changed since they were made, so looking again reads
+// one number.
 type fingerprints struct {
 	mu sync.Mutex
 	of map[scope]fingerprint
 }
 
 type fingerprint struct {
-	changes int64 // how often something of the scope was changed by then
+	changes int64 // number of changes of the scope by then
 	text    string
 }
 
@@ -62,7 +62,7 @@ func (s *store) changes(ctx context.Context, sc scope) (int64, error) {
 // "" where the scope has to be read.
 func (p *Platform) unchanged(ctx context.Context, sc scope) (string, error) {
 	known, ok := p.fingerprints.get(sc)
-	if !ok || p.skies.of(sc.region).LateMs > 0 { // what is seen late changes by itself
+	if !ok || p.skies.of(sc.region).LateMs > 0 { // delayed visibility changes the state without a request
 		return "", nil
 	}
 	now, err := p.store.changes(ctx, sc)
@@ -74,7 +74,7 @@ func (p *Platform) unchanged(ctx context.Context, sc scope) (string, error) {
 
 func (p *Platform) snapshot(ctx context.Context, sc scope) (api.Snapshot, error) {
 	late := p.skies.of(sc.region).LateMs > 0
-	changes, err := p.store.changes(ctx, sc) // before the rows: one that comes between is read again
+	changes, err := p.store.changes(ctx, sc) // before the rows: a concurrent change is read again
 	if err != nil {
 		return api.Snapshot{}, err
 	}

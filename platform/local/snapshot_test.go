@@ -11,7 +11,7 @@ import (
 
 // Whatever is done to a scope, who asks whether it has moved gets the same answer
 // as who reads it whole; and it moves by nothing that is done elsewhere.
-func TestATagIsNeverStale(t *testing.T) {
+func TestETags(t *testing.T) {
 	s := newStand(t)
 	rng := rand.New(rand.NewPCG(1, 2))
 	elsewhere := platform.Scope{Region: "north", Service: "frostline", Stage: "live"}

@@ -29,7 +29,7 @@ type store struct {
 }
 
 func openStore(ctx context.Context, dir string) (*store, error) {
-	// Made here, so that nobody else reads it or what lies beside it.
+	// Created here, so nobody else can read it or the files beside it.
 	file, err := os.OpenFile(filepath.Join(dir, "platform.db"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("opening the platform's database: %w", err)
@@ -101,7 +101,7 @@ func (s *store) fillTaken(ctx context.Context) error {
 	})
 }
 
-// ErrNewer tells that the platform's database was made by a newer program.
+// ErrNewer reports that the platform's database was made by a newer program.
 var ErrNewer = errors.New("the platform's database was created by a newer Rudmar; start that one")
 
 func upgrade(ctx context.Context, steps *goose.Provider) error {
@@ -127,7 +127,7 @@ type row struct {
 	attributes    map[string]any
 	tag           string
 	changedAt     int64
-	changedBy     string // the key of the request that did
+	changedBy     string // the key of the request that changed it
 	version       int
 }
 
@@ -159,7 +159,7 @@ type querier interface {
 	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
 }
 
-// resource returns one resource; false where there is none.
+// resource returns one resource; false if there is none.
 func (s *store) resource(ctx context.Context, q querier, sc scope, address string) (row, bool, error) {
 	rows, err := s.resources(ctx, q, sc, "AND address = ?", address)
 	if err != nil || len(rows) == 0 {

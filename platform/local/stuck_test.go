@@ -14,8 +14,8 @@ import (
 // longest is how long a test may take, of which the slowest takes seconds.
 const longest = 3 * time.Minute
 
-// tellStuck ends all where a test takes far too long, and says what is under way, a line each: what
-// waits in vain would keep its server from closing, too.
+// tellStuck ends all where a test takes far too long, and says what is in progress, a line each: what waits
+// unsuccessfully would keep its server from closing, too.
 func tellStuck(t *testing.T) {
 	timer := time.AfterFunc(longest, func() {
 		all := make([]byte, 8<<20)
@@ -47,7 +47,7 @@ func stuck(stacks string) []string {
 	return out
 }
 
-func TestWhatIsStuckIsTold(t *testing.T) {
+func TestStuckWorkIsReported(t *testing.T) {
 	const stacks = "goroutine 1 [select]:\nmain.main()\n\t/x/main.go:3 +0x1\n\n" +
 		"goroutine 7 gp=0x1 [sync.Mutex.Lock, 28 minutes]:\nsync.(*Mutex).Lock(0xc0)\n\t/go/mutex.go:46\n" +
 		"rudmar/platform/local.(*pool).warm(0x1, {0x2})\n\t/work/platform/local/pool.go:81 +0x1\n\n" +

@@ -16,9 +16,9 @@ import (
 	"rudmar/platform/api"
 )
 
-// What a caller of a route is told of a function that fails, is busy, or has nothing to
-// say: never what its code said.
-func TestWhatCallersAreTold(t *testing.T) {
+// What a caller of a route is notified of a function that fails, is busy, or has nothing to say: never what its
+// code said.
+func TestErrorResponses(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", `
 import time
@@ -142,7 +142,7 @@ func TestReadingAndFollowingLogs(t *testing.T) {
 
 // An answer that is too large is the function's failure, which says how large it may be;
 // the next call is answered.
-func TestAnAnswerThatIsTooLarge(t *testing.T) {
+func TestLargeResponse(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return 'x' * call.event['bytes']\n", map[string]any{"memory": 512.0 * (1 << 20), "timeout": 30_000.0})
 	large := s.call("warn", map[string]any{"bytes": 13 << 20})
@@ -156,7 +156,7 @@ func TestAnAnswerThatIsTooLarge(t *testing.T) {
 
 // The platform says of each call how it ended, how long it took, where it started cold, how
 // much memory it took, and what was left out of its lines.
-func TestHowCallsEnded(t *testing.T) {
+func TestOutcomes(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", `
 def run(call):
@@ -193,7 +193,7 @@ def run(call):
 }
 
 // The memory peak of a call is its own: it forgets that of the one before.
-func TestPeaksAreOfOneCall(t *testing.T) {
+func TestPeakPerInvocation(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    b'x' * (call.event << 20)\n    return 1\n", nil)
 	for _, mib := range []int64{1, 60, 1, 40, 1} {

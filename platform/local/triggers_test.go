@@ -11,9 +11,9 @@ import (
 	"rudmar/core/manifest"
 )
 
-// TestEveryTriggerOfTheLanguage calls a function by each kind of trigger, with
+// TestEveryTrigger calls a function by each kind of trigger, with
 // each word that the language has for what can happen, and by no other.
-func TestEveryTriggerOfTheLanguage(t *testing.T) {
+func TestEveryTrigger(t *testing.T) {
 	if got := strings.Join(append(language.TriggerEvents("objects"), language.TriggerEvents(string(manifest.FunctionTrigger))...),
 		" "); got != strings.Join([]string{event.Created, event.Changed, event.Deleted, event.Succeeded, event.Failed}, " ") {
 		t.Errorf("the language has the words %s", got)

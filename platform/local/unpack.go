@@ -32,7 +32,7 @@ func (p *pool) code(digest string) (string, error) {
 		return "", err
 	}
 	half := dir + ".half"
-	if err := os.RemoveAll(half); err != nil { // of a process that was ended in the middle
+	if err := os.RemoveAll(half); err != nil { // left by a killed process
 		return "", fmt.Errorf("unpacking an archive: %w", err)
 	}
 	for _, e := range entries {
@@ -71,7 +71,7 @@ func (p *pool) compiled(code string) (string, error) {
 	if err := wasm.Compile(context.Background(), filepath.Join(code, wasm.File), cache); err != nil {
 		return "", fmt.Errorf("compiling the function's module: %w", err)
 	}
-	// The library keeps its cache for its own user; workers are another one.
+	// The library's cache is for its own user; workers run as another one.
 	err := filepath.WalkDir(cache, func(name string, d fs.DirEntry, err error) error {
 		mode := os.FileMode(0o644)
 		if d != nil && d.IsDir() {
@@ -105,9 +105,8 @@ func (p *pool) ready(digest, runtime string) error {
 	return err
 }
 
-// prepare makes the folder whose parts functions are shown. It lies in the
-// platform's own folder; where functions cannot be shut in, and run as another
-// user, it has to lie where that user finds it.
+// prepare makes the folder whose parts functions are shown. It lies in the platform's own folder; where
+// functions cannot be isolated, and run as another user, it has to lie where that user finds it.
 func (p *pool) prepare() error {
 	if p.root != "" {
 		return nil
@@ -128,7 +127,7 @@ func (p *pool) prepare() error {
 		return fmt.Errorf("creating a code folder: %w", err)
 	}
 	p.compileWorker(filepath.Join(root, "python"))
-	// Where Node looks for what functions import, above every function's folder.
+	// The folder in which Node finds imported packages, above every function's folder.
 	if err := os.MkdirAll(filepath.Join(root, "code", "node_modules"), 0o755); err != nil {
 		return fmt.Errorf("creating a code folder: %w", err)
 	}
@@ -159,7 +158,7 @@ func (p *pool) compileWorker(dir string) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		p.platform.options.Log.Warn("compiling the worker of Python functions", "error", err, "output", string(out))
 	}
-	// what cannot be opened to functions is compiled by them
+	// functions compile modules that they cannot read
 	_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
 		if err == nil && d.IsDir() {
 			err = os.Chmod(name, 0o755)
@@ -173,11 +172,11 @@ func (p *pool) compileWorker(dir string) {
 // rootFile is where the platform's own folder says which folder it made for code.
 func (p *pool) rootFile() string { return filepath.Join(p.platform.options.Dir, "run-folder") }
 
-// sweepOld takes away what a platform that was killed left behind.
+// sweepOld removes what a platform that was killed left behind.
 func (p *pool) sweepOld() {
 	old, err := os.ReadFile(p.rootFile())
 	if err == nil && strings.HasPrefix(filepath.Base(string(old)), runPrefix) &&
 		filepath.Dir(string(old)) == filepath.Clean(os.TempDir()) {
-		_ = os.RemoveAll(string(old)) // what cannot be taken away is in nobody's way
+		_ = os.RemoveAll(string(old)) // a remaining folder does no harm
 	}
 }

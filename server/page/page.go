@@ -24,7 +24,7 @@ var built embed.FS
 type file struct {
 	kind    string
 	tag     string
-	content map[string][]byte // by encoding; "" as it is
+	content map[string][]byte // by encoding; "" uncompressed
 }
 
 // pages are the addresses that the front end has; the rest of them is nobody's.
@@ -63,7 +63,7 @@ func Handler() http.Handler {
 			h.Set("Cache-Control", "no-cache")
 			h.Set("Content-Type", "text/html; charset=utf-8")
 			w.WriteHeader(http.StatusNotFound)
-			_, _ = w.Write(files["index.html"].content[""]) // the page says that there is nothing here
+			_, _ = w.Write(files["index.html"].content[""]) // the page shows that nothing was found
 			return
 		default:
 			http.Error(w, "there is no page at this address", http.StatusNotFound)

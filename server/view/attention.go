@@ -61,7 +61,7 @@ func (n *attention) ofDeliveries(f *Facts, stage string) {
 		}
 		if d.State == delivery.Waiting && !asked {
 			if text := needsRequest(d.Gates); text != "" {
-				asked = true // an older version is overtaken by this one
+				asked = true // an older version is superseded by this one
 				n.add(api.AttentionItemKindApproval, stage, path, "Version %d cannot enter %s yet: %s", d.Version, stage, text)
 			}
 		}

@@ -55,13 +55,13 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 	}
 	for fn, cell := range cells {
 		cell.Behind = api.Optional(f.Behind[stage.Name][fn])
-		if rows[fn] == nil { // taken out of the manifests, but still there
+		if rows[fn] == nil { // removed from the manifests, but still deployed
 			rows[fn] = &api.BoardRow{Function: fn, Triggers: []string{}}
 		}
 	}
 	there, _ := f.VersionIn(stage.Name)
 	for fn, row := range rows {
-		for len(row.Cells) < i { // it was not in the stages before
+		for len(row.Cells) < i { // not in the stages before
 			row.Cells = append(row.Cells, api.BoardCell{Stage: f.Stages()[len(row.Cells)].Name})
 		}
 		cell := cells[fn]

@@ -16,27 +16,26 @@ type Facts struct {
 	Service store.Service
 	Branch  string // the main one
 	Head    source.Commit
-	// Build is the newest build; the zero build where there is none.
+	// Build is the newest build; the zero build if there is none.
 	Build store.Build
-	// Manifests are those of the newest version, or of the head where there is
-	// none; nil where they cannot be read.
+	// Manifests are those of the newest version, or of the head if there is none; nil if they cannot be read.
 	Manifests *manifest.Service
-	// Undeclared are the rules that stand in stages which the manifests no longer
-	// declare: they are all that is left of them.
+	// Undeclared are the standing rules of stages that the manifests no longer declare, which are all that is
+	// left of them.
 	Undeclared map[string]*manifest.Stage
 	Newest     int // version; 0 for none
 	Places     []store.Stage
 	Deliveries []Delivery // newest version first
 	Looks      map[manifest.Place]observe.Observation
-	Shifts     map[string]store.Shift // by stage, those that are not over
-	// Records and Behind are what the Board shows beside: what was put in each
-	// place, and by stage how many versions a function is behind.
+	Shifts     map[string]store.Shift // by stage, those in progress
+	// Records and Behind are shown on the Board: the deployed resources of each place, and by stage how many
+	// versions a function is behind.
 	Records map[manifest.Place][]store.FunctionStatus
-	// Turned are, by place, the secrets that were set since something was last
-	// deployed there, with the functions that wait for their values.
+	// Turned are, by place, the secrets that were set since the last deployment there, with the functions that
+	// need it to receive them.
 	Turned map[manifest.Place][]Turned
 	Behind map[string]map[string]int
-	// Left are, by stage, the functions that the version there came in without.
+	// Left are, by stage, the functions that the deployed version does not include.
 	Left map[string][]string
 }
 
@@ -50,7 +49,7 @@ type Turned struct {
 type Delivery struct {
 	store.Delivery
 	Gates    []delivery.Gate
-	Blockers []string // of its plan as it is now
+	Blockers []string // of its present plan
 }
 
 // Stages returns the stages in their order: those that are declared, and where they

@@ -80,7 +80,7 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 		}
 		newest = newest && d.State == delivery.Waiting
 	}
-	if !delivery.Moving(delivery.State(s.State)) { // what moves is taken back on its own page
+	if !delivery.Moving(delivery.State(s.State)) { // a delivery in progress is rolled back on its own page
 		s.Before = api.Optional(f.Before(stage.Name))
 	}
 	return s
@@ -115,8 +115,7 @@ func watched(f *Facts, s *api.Station) {
 	}
 }
 
-// wait counts a waiting version in and, for the newest that got this far, tells
-// how its gates stand.
+// wait counts a waiting version in and, for the newest that got this far, reports how its gates stand.
 func wait(s *api.Station, d Delivery) {
 	arrived := true
 	for _, g := range d.Gates {

@@ -55,7 +55,7 @@ func asked() delivery.Gate {
 	return delivery.Gate{Kind: delivery.ApprovalsGate, State: delivery.GateWaiting, Reason: "waiting for one approval"}
 }
 
-func TestLineSaysWhereTheSourceStands(t *testing.T) {
+func TestStageLineSource(t *testing.T) {
 	for want, change := range map[string]func(f *view.Facts){
 		"built 3":               func(*view.Facts) {},
 		"empty 0":               func(f *view.Facts) { f.Head = source.Commit{} },
@@ -74,7 +74,7 @@ func TestLineSaysWhereTheSourceStands(t *testing.T) {
 }
 
 // Each row is what is known of the stage live, and how its station reads.
-func TestStations(t *testing.T) {
+func TestStageLine(t *testing.T) {
 	of := func(version int, state delivery.State) view.Delivery {
 		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "live", State: state, Reason: "cases failed"}}
 	}
@@ -114,7 +114,7 @@ func TestStations(t *testing.T) {
 
 // A stage can be taken back to what settled there last before what is there, unless
 // something moves.
-func TestWhatAStageCanBeTakenBackTo(t *testing.T) {
+func TestRollbackVersions(t *testing.T) {
 	of := func(version int, turn int64, state delivery.State, deployments ...int64) view.Delivery {
 		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "trial", Turn: turn, State: state,
 			Deployments: deployments}}
@@ -141,7 +141,7 @@ func TestWhatAStageCanBeTakenBackTo(t *testing.T) {
 	}
 }
 
-func TestStationsOnSeveralTargets(t *testing.T) {
+func TestStageLineWithTargets(t *testing.T) {
 	f := frostline()
 	f.Looks[place("live", "north")] = observe.Observation{Drift: []plan.Drift{{Function: "warn", Vanished: true},
 		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.IgnoredDrift{}}},
@@ -168,13 +168,13 @@ func TestStationsOnSeveralTargets(t *testing.T) {
 	}
 }
 
-func TestNeeds(t *testing.T) {
+func TestNeedsAttention(t *testing.T) {
 	f := frostline()
 	f.Build.State, f.Build.Reason = store.BuildFailed, "no such file"
 	f.Deliveries = []view.Delivery{
 		waiting(5, "live", before(delivery.GateWaiting), asked()),
 		waiting(4, "live", before(delivery.GatePassed), asked()),
-		waiting(3, "live", before(delivery.GatePassed), asked()), // would be overtaken
+		waiting(3, "live", before(delivery.GatePassed), asked()), // would be superseded
 		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Failed, Reason: "cases failed"}},
 		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Failed}}, // older than what is there
 	}

@@ -13,7 +13,7 @@ import (
 	"rudmar/server/api"
 )
 
-// The text about services, stages and manifests that people read is in this file.
+// The sentences about services, stages and manifests are in this file.
 
 // NothingObserved describes a function without invocations.
 const NothingObserved = "no invocations"

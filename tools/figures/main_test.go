@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-func TestTheTableIsReplaced(t *testing.T) {
+func TestTableIsReplaced(t *testing.T) {
 	const output = "goos: linux\nBenchmarkReading/board/10-2   \t 20\t 6964563 ns/op\t 6.964 ms/read\nBenchmarkColdStart-2 1 8 ns/op 1.296 x-plain-process\nok x 1s\n"
 	document := filepath.Join(t.TempDir(), "figures.md")
 	for _, tt := range []struct{ name, text, output, want, problem string }{

@@ -18,9 +18,9 @@ type mutant struct {
 	source     source
 	file       string
 	line       int
-	asked      int    // the line that tests come by when they come to it
-	what       string // said so that it is one of a kind on its line
-	original   string // the line as it is
+	asked      int    // the line whose coverage counts
+	what       string // makes the change unique on its line
+	original   string // the unchanged line
 	make, undo func()
 }
 
@@ -91,7 +91,7 @@ var opposite = map[token.Token]token.Token{
 func mutantsOf(s source) []mutant {
 	var out []mutant
 	times := map[string]int{}
-	// Coverage counts what follows a case; what a case asks is come by with its switch.
+	// Coverage counts the body of a case; its expression is covered with its switch.
 	cases := map[ast.Expr]*ast.SwitchStmt{}
 	add := func(at token.Pos, what string, change, undo func()) {
 		line := s.set.Position(at).Line
@@ -126,17 +126,17 @@ func mutantsOf(s source) []mutant {
 			}
 		case *ast.IfStmt:
 			if n.Else == nil && len(n.Body.List) == 1 && tells(n.Body.List[0]) {
-				return false // whether something is noted in the log changes nothing else
+				return false // log statements change nothing else
 			}
 			was := n.Cond
 			negated := &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: was}}
 			add(n.If, "if not", func() { n.Cond = negated }, func() { n.Cond = was })
 		case *ast.ReturnStmt:
 			if beside(n) {
-				return false // what is returned beside an error says nothing
+				return false // results next to an error are ignored
 			}
 		case *ast.CallExpr:
-			// How much room is made before it is needed changes nothing.
+			// Preallocated capacity changes nothing.
 			if made, ok := n.Fun.(*ast.Ident); ok && made.Name == "make" {
 				return false
 			}

@@ -30,11 +30,11 @@ var sameText []byte
 // order is what is asked of one run.
 type order struct {
 	dir, pkg string
-	tests    []string // the packages whose tests should notice
+	tests    []string // the packages whose tests should fail
 	count    int
 	seed     uint64
 	atOnce   int
-	without  *regexp.Regexp // tests that are not asked; nil for none
+	without  *regexp.Regexp // skipped tests; nil for none
 }
 
 func main() {
@@ -104,7 +104,7 @@ func run(ctx context.Context, o order) error {
 		}
 		text, ok := m.text()
 		if !ok {
-			continue // what cannot be written cannot be tried
+			continue // a file that cannot be written cannot be tested
 		}
 		group.Go(func() error {
 			got, err := try(within, o.dir, filepath.Join(work, fmt.Sprint(i)), m, text, suites)

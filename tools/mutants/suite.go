@@ -18,8 +18,8 @@ import (
 
 // suite is the tests of one package, with what each comes by.
 type suite struct {
-	pkg   string // as go names it in the module, such as ./engine
-	dir   string // where its tests run
+	pkg   string // its import path in the module, such as ./engine
+	dir   string // the folder in which its tests run
 	tests []test
 }
 
@@ -29,7 +29,7 @@ type test struct {
 	lines map[string]map[int]bool // of the changed package, by the file's base name
 }
 
-// outcome is what came of a change.
+// outcome is the outcome of a change.
 type outcome string
 
 const (
@@ -88,7 +88,7 @@ func measure(ctx context.Context, dir, binary, name, profile string) (*test, err
 	t := &test{name: name, took: time.Since(begun), lines: map[string]map[int]bool{}}
 	files, err := cover.ParseProfiles(profile)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, nil // the test program writes none when all it has is skipped
+		return nil, nil // a test program without tests writes none
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading what %s comes by: %w", name, err)
@@ -110,7 +110,7 @@ func linesOf(blocks []cover.ProfileBlock) map[int]bool {
 			last = max(last, line)
 		}
 	}
-	before := 0 // the last line that lies in a block
+	before := 0 // the last line within a block
 	for line := 1; line <= last+100; line++ {
 		if begins[line] > 0 {
 			before = line
@@ -182,8 +182,8 @@ type part struct {
 	took    time.Duration
 }
 
-// inParts puts tests together that take ten seconds one after the other, so that
-// a change is noticed early, and tests that run side by side do.
+// inParts puts tests together that take ten seconds one after the other, so a change is noticed early, and
+// tests that run side by side do.
 func inParts(tests []test) []part {
 	var out []part
 	var names []string
@@ -198,8 +198,8 @@ func inParts(tests []test) []part {
 	return out
 }
 
-// pass runs tests, and tells whether they pass within the limit: a change may
-// make them run for ever, and they end with all that they started.
+// pass runs tests, and reports whether they pass within the limit: a change may make them run for ever, and
+// they end with all that they started.
 func pass(ctx context.Context, dir, binary, pattern string, limit time.Duration, more ...string) (bool, error) {
 	within, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()

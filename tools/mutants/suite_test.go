@@ -21,7 +21,7 @@ func TestLinesOf(t *testing.T) {
 }
 
 // What a case asks is come by with its switch, and what it does with itself.
-func TestWhatCasesAsk(t *testing.T) {
+func TestCaseCoverage(t *testing.T) {
 	text := "package p\n\nfunc f(n int) int {\n\tswitch {\n\tcase n > 3:\n\t\treturn n - 1\n\t}\n\treturn 0\n}\n"
 	s := source{name: "p.go", set: token.NewFileSet(), lines: strings.Split(text, "\n")}
 	var err error

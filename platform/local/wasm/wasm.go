@@ -35,7 +35,7 @@ type start struct {
 	Code        string `json:"code"`
 	MemoryLimit int64  `json:"memory_limit"`
 	Cache       string `json:"cache"`
-	// What each call is told, beside what comes with it.
+	// The input of each invocation, besides the event.
 	Function string `json:"function"`
 	Version  int    `json:"version"`
 	Stage    string `json:"stage"`
@@ -52,7 +52,7 @@ func (s start) whole(frame []byte) ([]byte, error) {
 	return append(same, frame[1:]...), nil
 }
 
-// Compile compiles a module into a cache, so that workers find it there.
+// Compile compiles a module into a cache, so workers find it there.
 func Compile(ctx context.Context, file, cache string) error {
 	text, err := os.ReadFile(file)
 	if err != nil {
@@ -137,7 +137,7 @@ func of(call string, body []byte) []byte {
 type worker struct {
 	module  api.Module
 	limit   int64
-	fetched []byte // the platform's answer, until the function takes it
+	fetched []byte // the platform's response, until the function reads it
 	client  *http.Client
 }
 
@@ -218,7 +218,7 @@ func failed(kind string, err error) []byte {
 	if first, rest, more := strings.Cut(err.Error(), "\n"); more { // where in the module it ended
 		said["message"], said["trace"] = first, first+"\n"+rest
 	}
-	body, _ := json.Marshal(map[string]any{"error": said}) // strings always have a form in JSON
+	body, _ := json.Marshal(map[string]any{"error": said}) // strings can always be marshaled
 	return body
 }
 
@@ -254,7 +254,7 @@ func (w *worker) ask(ctx context.Context, method, path string, body []byte) (int
 		w.client = &http.Client{Transport: transport}
 	}
 	problem := func(err error) (int, []byte) {
-		text, _ := json.Marshal(map[string]string{"detail": err.Error()}) // strings always have a form in JSON
+		text, _ := json.Marshal(map[string]string{"detail": err.Error()}) // strings can always be marshaled
 		return http.StatusBadGateway, text
 	}
 	r, err := http.NewRequestWithContext(ctx, method, os.Getenv("RUDMAR_DATA")+path, bytes.NewReader(body))

@@ -1,5 +1,5 @@
-// What a function is given and may reach. This file comes with the starter; the
-// build puts it there where it is missing, so leave it as it is.
+// The input of a function and the resources that it can reach. This file comes with the starter; the build adds
+// it if it is missing, so do not change it.
 
 package main
 
