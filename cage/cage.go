@@ -24,8 +24,8 @@ import (
 	"apart"
 )
 
-// Users that commands run as where the keeper may choose: each command has one
-// that no other has, on the whole machine.
+// Users that commands run as, if the keeper can choose: each command has a user of its own on the whole
+// machine.
 const (
 	firstUser = 58_000
 	userCount = 2_000
@@ -34,7 +34,7 @@ const (
 // ErrClosed reports that the keeper has been closed.
 var ErrClosed = errors.New("the cage's keeper is closed")
 
-// What is run in a cage, and how, is said to apart, which puts up the walls.
+// The description of a command in a cage is in package apart, which isolates it.
 type (
 	Spec   = apart.Spec
 	Mount  = apart.Mount
@@ -46,10 +46,10 @@ type (
 // Scratch is the private folder of a caged command: HOME and TMPDIR.
 const Scratch = apart.Scratch
 
-// ProxyAddress is where a command with a way out finds its HTTP proxy.
+// ProxyAddress is the address of a command's HTTP proxy.
 const ProxyAddress = apart.ProxyAddress
 
-// Config says how a keeper works.
+// Config configures a keeper.
 type Config struct {
 	// Dir is the keeper's own folder, created with mode 0700.
 	Dir string
@@ -80,7 +80,7 @@ type Keeper struct {
 	work   sync.WaitGroup
 }
 
-// Open tries what the machine allows. Close ends the keeper.
+// Open tests the machine's means of isolation. Close ends the keeper.
 func Open(c Config) (*Keeper, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
@@ -134,8 +134,8 @@ func Open(c Config) (*Keeper, error) {
 	return k, nil
 }
 
-// plans lists which walls are tried, the best first. Who is root only in a
-// namespace has no other users to give.
+// plans lists the combinations of isolation to try, best first. A process that is root only in a namespace has
+// no other users to assign.
 func plans(root bool) []plan {
 	own := plan{Spaces: true, Own: true}
 	out := []plan{own, {}}
@@ -149,7 +149,7 @@ func plans(root bool) []plan {
 	return out
 }
 
-// tryTime is how long a harmless command may take, on a machine under load.
+// tryTime is the time limit of the test command, on a machine under load.
 const tryTime = 20 * time.Second
 
 // try runs a harmless command behind the walls.
@@ -176,12 +176,12 @@ func (k *Keeper) try() error {
 	return nil
 }
 
-// Closed reports whether commands are isolated: they see only what they are shown. Where they are not, what
-// they may reach is reported by Missing.
+// Closed reports whether commands are isolated: they see only what is mounted. If they are not, Missing
+// describes what they can reach.
 func (k *Keeper) Closed() bool { return k.plan.Spaces }
 
-// Limited reports whether limits hold for all processes of a cage together by the
-// system itself; where they do not, they are watched.
+// Limited reports whether the system enforces limits for all processes of a cage together; otherwise the keeper
+// watches them.
 func (k *Keeper) Limited() bool { return k.groups != nil }
 
 // Missing returns in words which walls this machine does not allow.
@@ -209,7 +209,7 @@ func (k *Keeper) Missing() []string {
 	return out
 }
 
-// whileOpen does something that Close waits for; after Close nothing is done, and false told.
+// whileOpen runs a function that Close waits for; after Close it runs nothing and returns false.
 func (k *Keeper) whileOpen(do func()) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -219,7 +219,7 @@ func (k *Keeper) whileOpen(do func()) bool {
 	return !k.closed
 }
 
-// Close ends what is kept ready. Commands that run continue.
+// Close ends the empty cages. Running commands continue.
 func (k *Keeper) Close() {
 	k.mu.Lock()
 	if k.closed {

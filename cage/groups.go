@@ -18,7 +18,7 @@ import (
 	"github.com/opencontainers/runtime-spec/specs-go"
 )
 
-// groups makes control groups, of the first version or of the second.
+// groups creates control groups, of version 1 or 2.
 type groups struct {
 	name   string // the folder of the keeper's groups
 	second bool
@@ -27,7 +27,7 @@ type groups struct {
 	memory, pids string
 }
 
-// findGroups tries whether control groups can be had; nil if they cannot.
+// findGroups tests whether control groups are available; nil if they are not.
 func findGroups() *groups {
 	b := make([]byte, 4)
 	_, _ = rand.Read(b) // documented never to fail
@@ -71,7 +71,7 @@ func sweep(dir string) {
 	}
 }
 
-// group holds all processes of one cage.
+// group contains all processes of one cage.
 type group struct {
 	second  *cgroup2.Manager
 	memory  string // the folder of the memory controller
@@ -164,7 +164,7 @@ func (g *group) limit(l Limits) error {
 	return errors.Join(write(g.memory, memory, l.Memory), write(g.pids, "pids.max", int64(l.Processes)))
 }
 
-// tasks counts processes and threads; -1 where it cannot be told.
+// tasks counts processes and threads; -1 if unknown.
 func (g *group) tasks() int {
 	var text [24]byte
 	n, _ := g.current.ReadAt(text[:], 0)
@@ -187,7 +187,7 @@ func (g *group) processes() []int {
 	return out
 }
 
-// starved reports whether the system ended one of its processes for its memory.
+// starved reports whether the system ended one of its processes for exceeding the memory limit.
 func (g *group) starved() bool {
 	name := "memory.oom_control"
 	if g.second != nil {
@@ -202,7 +202,7 @@ func (g *group) starved() bool {
 	return false
 }
 
-// remove takes the group away once its processes are gone.
+// remove deletes the group once its processes have ended.
 func (g *group) remove() {
 	if g.current != nil {
 		g.current.Close()
@@ -221,7 +221,7 @@ func (g *group) remove() {
 	}
 }
 
-// gone leaves out that something is not there any more.
+// gone ignores that something no longer exists.
 func gone(err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -229,7 +229,7 @@ func gone(err error) error {
 	return err
 }
 
-// close removes the folders that held the groups.
+// close deletes the folders that contained the groups.
 func (g *groups) close() {
 	if g.second {
 		// another start removes it: an empty folder costs nothing

@@ -28,9 +28,8 @@ import (
 	"apart"
 )
 
-// Outside reports whether an address is one that commands with a network may
-// reach: not of this machine, and not of its links, where clouds keep what only
-// the machine itself may know.
+// Outside reports whether commands with network access can reach an address: it is neither on this machine nor
+// on its links, where clouds serve data for the machine alone.
 func Outside(a netip.Addr) bool {
 	a = a.Unmap()
 	if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a.IsLinkLocalUnicast() ||
@@ -61,8 +60,8 @@ const (
 	packets         = 512  // packets queued for a command; more are lost, as on any network
 )
 
-// egress is the other end of a command's network: a small stack of its own in this process, which makes each
-// connection again on the machine, where it may be made.
+// egress is the other end of a command's network: a small network stack in this process, which opens each
+// allowed connection again on the machine.
 type egress struct {
 	// device is read and written as a file of this program only: after it is closed, its descriptor number can
 	// belong to another file.
@@ -143,7 +142,7 @@ func (w *egress) open() error {
 	return nil
 }
 
-// sent takes in what a command sends, until its device is closed or its network is gone.
+// sent reads the packets of a command, until its device is closed or its network ends.
 func (w *egress) sent(link *channel.Endpoint) {
 	var packet [mtu]byte
 	for {
@@ -160,7 +159,7 @@ func (w *egress) sent(link *channel.Endpoint) {
 	}
 }
 
-// answered delivers what a command is sent.
+// answered writes packets to a command.
 func (w *egress) answered(link *channel.Endpoint) {
 	for b := link.ReadContext(w.ctx); b != nil; b = link.ReadContext(w.ctx) {
 		packet := b.ToView()
@@ -176,7 +175,7 @@ func addressOf(a tcpip.Address) netip.Addr {
 	return ip
 }
 
-// connection makes a connection that the command wants, where it may be made.
+// connection opens an allowed connection for the command.
 func (w *egress) connection(r *tcp.ForwarderRequest) {
 	to := netip.AddrPortFrom(addressOf(r.ID().LocalAddress), r.ID().LocalPort)
 	select {
@@ -210,7 +209,7 @@ func (w *egress) connection(r *tcp.ForwarderRequest) {
 	}()
 }
 
-// join passes on what either side sends, until both have ended or the context does.
+// join copies data in both directions, until both sides have ended or the context is done.
 func join(ctx context.Context, a, b net.Conn) {
 	stop := context.AfterFunc(ctx, func() {
 		a.Close()
@@ -233,8 +232,7 @@ func join(ctx context.Context, a, b net.Conn) {
 	b.Close()
 }
 
-// datagrams passes datagrams on: to addresses that may be reached, and questions
-// about names to the machine's own servers of names.
+// datagrams forwards datagrams: to allowed addresses, and DNS queries to the machine's own resolvers.
 func (w *egress) datagrams(r *udp.ForwarderRequest) {
 	to := netip.AddrPortFrom(addressOf(r.ID().LocalAddress), r.ID().LocalPort)
 	address := to.String()

@@ -18,7 +18,7 @@ import (
 	"apart"
 )
 
-// Process is a cage with what runs in it.
+// Process is a cage with its processes.
 type Process struct {
 	// In and Out are two pipes besides the standard streams: the command reads file descriptor 3 and writes 4.
 	In, Out *os.File
@@ -54,7 +54,7 @@ func (k *Keeper) Start(s Spec) (*Process, error) {
 	return p, nil
 }
 
-// empty takes a cage that is ready, or puts up one.
+// empty returns an empty cage from the reserve, or creates one.
 func (k *Keeper) empty() (*Process, error) {
 	k.mu.Lock()
 	if k.closed {
@@ -79,11 +79,11 @@ func (k *Keeper) empty() (*Process, error) {
 	return p, nil
 }
 
-// refillAfter is how long an empty cage that was taken is not replaced, so its replacement does not take
-// processors from what was just started.
+// refillAfter is the delay before an empty cage is replaced, so its replacement does not compete with the
+// process that was just started.
 const refillAfter = 40 * time.Millisecond
 
-// refill puts up as many empty cages as are to be ready, one after another.
+// refill creates empty cages up to the configured number, one after another.
 func (k *Keeper) refill() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -116,8 +116,8 @@ func (k *Keeper) refill() {
 	})
 }
 
-// setUrgent decides whether the work of a cage is as urgent as others' or gives way to it,
-// as putting up one for later does. Only root may take the second back.
+// setUrgent sets whether the work of a cage has normal priority or yields to others, as the creation of
+// reserves does. Only root can restore normal priority.
 func (p *Process) setUrgent(urgent bool) {
 	if !p.keeper.plan.Switch {
 		return
@@ -131,7 +131,7 @@ func (p *Process) setUrgent(urgent bool) {
 	_ = os.WriteFile("/proc/"+pid+"/autogroup", []byte(strconv.Itoa(nice)), 0) // if sessions share processors
 }
 
-// start puts up an empty cage, which waits for what is to run in it.
+// start creates an empty cage, which waits for its command.
 func (k *Keeper) start() (*Process, error) {
 	p := &Process{keeper: k, plan: k.plan, release: func() {}, done: make(chan struct{})}
 	var theirs []*os.File
@@ -249,20 +249,20 @@ func (p *Process) enter(s Spec) error {
 	return nil
 }
 
-// Done is closed once the command and all that it started are gone.
+// Done is closed once the command and all its processes have ended.
 func (p *Process) Done() <-chan struct{} { return p.done }
 
-// State reports how it ended; nil before that.
+// State returns how it ended; nil before that.
 func (p *Process) State() *os.ProcessState { return p.cmd.ProcessState }
 
 // Pid is the first process of the cage, as the machine numbers it.
 func (p *Process) Pid() int { return p.cmd.Process.Pid }
 
-// User is who it runs as; 0 for the user that runs the keeper.
+// User is the user that it runs as; 0 for the keeper's user.
 func (p *Process) User() int { return p.plan.User }
 
-// Failure returns why the walls could not be put up, or the command not be started; nil if it was started. It
-// is told once, after the command has ended.
+// Failure returns why the cage could not be created or the command not be started; nil if it was started. It is
+// returned once, after the command has ended.
 func (p *Process) Failure() error {
 	_ = p.control.SetReadDeadline(time.Now().Add(time.Second))
 	text, _ := io.ReadAll(io.LimitReader(p.control, 4096)) // the other end is closed once a command has started
@@ -272,8 +272,8 @@ func (p *Process) Failure() error {
 	return errors.New(string(bytes.TrimSpace(text)))
 }
 
-// Signal sends a signal to the command and its group. Once the command has ended
-// its number may be another's, who gets no signals that are meant for it.
+// Signal sends a signal to the command and its group. After the command has ended it does nothing, because the
+// process ID can belong to another process.
 func (p *Process) Signal(s syscall.Signal) {
 	select {
 	case <-p.done:
@@ -282,7 +282,7 @@ func (p *Process) Signal(s syscall.Signal) {
 	}
 }
 
-// Kill ends everything in the cage.
+// Kill ends all processes of the cage.
 func (p *Process) Kill() {
 	p.Signal(syscall.SIGKILL)
 	if p.group != nil {
@@ -292,7 +292,7 @@ func (p *Process) Kill() {
 	}
 }
 
-// Rest tells the cage that the command has started its work and waits: what is there now may stay.
+// Rest declares that the command is initialized and idle: the present processes may stay.
 func (p *Process) Rest() {
 	if p.group != nil {
 		p.base = p.group.tasks()
@@ -304,9 +304,8 @@ func (p *Process) Rest() {
 	p.newest = p.lastBorn()
 }
 
-// lastBorn is the number of the newest process or thread that the cage made, as it numbers them (the last field
-// of proc's loadavg); 0 if it cannot be told. Where it is as before, nothing was started, which costs little to
-// know.
+// lastBorn is the ID of the newest process or thread of the cage (the last field of proc's loadavg); 0 if
+// unknown. If it is unchanged, nothing was started, which is cheap to check.
 func (p *Process) lastBorn() int {
 	if p.births == nil {
 		return 0
@@ -321,7 +320,7 @@ func (p *Process) lastBorn() int {
 	return last
 }
 
-// EndOthers ends all processes of the cage but the command itself, and reports whether there were any.
+// EndOthers ends all processes of the cage except the command, and reports whether there were any.
 func (p *Process) EndOthers() bool {
 	last := p.lastBorn()
 	if last != 0 && last == p.newest {
@@ -348,10 +347,10 @@ func (p *Process) EndOthers() bool {
 	return ended
 }
 
-// Starved reports whether the system ended a process for the cage's memory.
+// Starved reports whether the system ended a process for exceeding the cage's memory.
 func (p *Process) Starved() bool { return p.group != nil && p.group.starved() }
 
-// Limited reports whether the system itself holds the cage's limits.
+// Limited reports whether the system enforces the cage's limits.
 func (p *Process) Limited() bool { return p.group != nil }
 
 // Processes lists the processes of the cage, the command first.
@@ -359,7 +358,7 @@ func (p *Process) Processes() []int {
 	return append([]int{p.Pid()}, descendants(p.Pid())...)
 }
 
-// Release returns what belonged to the cage. The command has ended.
+// Release frees the resources of the cage. The command has ended.
 func (p *Process) Release() {
 	p.freed.Do(func() {
 		p.closeFiles()
@@ -385,7 +384,7 @@ func (p *Process) closeFiles() {
 	}
 }
 
-// drain reads what nobody wants to see.
+// drain discards output.
 func (p *Process) drain() {
 	go func() { _, _ = io.Copy(io.Discard, p.Stdout) }()
 	_, _ = io.Copy(io.Discard, p.Stderr)

@@ -17,8 +17,7 @@ import (
 	"time"
 )
 
-// Proxy answers what a caged command asks of the network outside: it makes the
-// connection, where it may be made.
+// Proxy serves the network requests of a command in a cage: it opens allowed connections.
 type Proxy struct {
 	// May reports whether a host (a name or an address) is allowed.
 	May func(host string) bool
@@ -30,7 +29,7 @@ type Proxy struct {
 	refused map[string]bool
 }
 
-// Refusals reports which hosts were asked for that may not be reached; nil if there were none.
+// Refusals returns the requested hosts that are not allowed; nil if there were none.
 func (p *Proxy) Refusals() error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -40,7 +39,7 @@ func (p *Proxy) Refusals() error {
 	return fmt.Errorf("%w: %s", ErrNoWay, strings.Join(slices.Sorted(maps.Keys(p.refused)), ", "))
 }
 
-// ErrNoWay reports that a host may not be reached.
+// ErrNoWay reports that a host is not allowed.
 var ErrNoWay = errors.New("this host is not reachable")
 
 // dial connects to a host and port.
@@ -84,7 +83,7 @@ func (p *Proxy) refuse(host string) {
 	}
 }
 
-// Serve answers one connection of a command, by HTTP's CONNECT or as a proxy.
+// Serve serves one connection of a command, by HTTP's CONNECT or as a proxy.
 func (p *Proxy) Serve(c net.Conn) {
 	defer c.Close()
 	transport := &http.Transport{DialContext: p.dial, ForceAttemptHTTP2: false, ResponseHeaderTimeout: time.Minute}
@@ -141,7 +140,7 @@ func (p *Proxy) tunnel(c net.Conn, in io.Reader, r *http.Request) {
 	both.Wait()
 }
 
-// pass sends a request on, and reports whether another may follow.
+// pass forwards a request, and reports whether another can follow.
 func (p *Proxy) pass(c net.Conn, transport *http.Transport, r *http.Request) bool {
 	if r.URL.Host == "" {
 		answerRefusal(c, fmt.Errorf("%w: this is a proxy", ErrNoWay))

@@ -21,19 +21,18 @@ import (
 // ErrOpen reports that this machine cannot shut commands in.
 var ErrOpen = errors.New("this machine provides no namespaces to isolate commands")
 
-// ErrEnded reports that a session ended before it answered.
+// ErrEnded reports that a session ended before it responded.
 var ErrEnded = errors.New("the cage exited")
 
-// Session is a cage in which commands run one after another over the same
-// private folder. Files go in and out through it; no file of the machine is
-// touched.
+// Session is a cage in which commands run one after another over the same private folder. Files are passed
+// through it; it changes no file of the machine.
 type Session struct {
 	process *Process
 	output  *marked
 	way     func(net.Conn) // accepts connections to the proxy's address
 }
 
-// marked passes output on up to a mark, which it keeps for itself.
+// marked forwards output up to a mark, which it removes.
 type marked struct {
 	to io.Writer
 
@@ -43,7 +42,7 @@ type marked struct {
 	held []byte // possibly the start of the mark
 }
 
-// expect returns a new mark, and a channel that is closed once it has come.
+// expect returns a new mark, and a channel that is closed once the mark was read.
 func (m *marked) expect() (mark string, seen <-chan struct{}) {
 	b := make([]byte, 16)
 	_, _ = rand.Read(b) // documented never to fail
@@ -81,15 +80,15 @@ func (m *marked) pass(n int) error {
 	return err
 }
 
-// File is a file that goes into a session or comes out of it.
+// File is a file that a session receives or returns.
 type File struct {
 	Path       string
 	Executable bool
 	Content    []byte
 }
 
-// Session puts up a cage for commands. Output goes to out. way answers what
-// commands with a way out ask of their proxy.
+// Session creates a cage for commands. Their output is written to out. way serves the network requests of
+// commands with network access.
 func (k *Keeper) Session(s Spec, out io.Writer, way func(net.Conn)) (*Session, error) {
 	if !k.plan.Spaces {
 		return nil, ErrOpen
@@ -119,7 +118,7 @@ func (k *Keeper) Session(s Spec, out io.Writer, way func(net.Conn)) (*Session, e
 	return session, nil
 }
 
-// passed takes over the connections that the cage hands out.
+// passed accepts the connections that the cage passes out.
 func (s *Session) passed() {
 	data, control := make([]byte, 1), make([]byte, unix.CmsgSpace(4))
 	for {
@@ -149,7 +148,7 @@ func (s *Session) passed() {
 	}
 }
 
-// ask sends a request and reads the outcome of it. When the context ends, so does the session.
+// ask sends a request and reads the response. When the context ends, so does the session.
 func (s *Session) ask(ctx context.Context, r apart.Request, content []byte,
 	each func(apart.File, io.Reader) error) (apart.Response, error) {
 	stop := context.AfterFunc(ctx, s.process.Kill)
@@ -191,15 +190,15 @@ func (s *Session) ask(ctx context.Context, r apart.Request, content []byte,
 	}
 }
 
-// Put writes a file, which must not be there; folders are made.
+// Put writes a new file; it creates folders.
 func (s *Session) Put(ctx context.Context, f File) error {
 	_, err := s.ask(ctx, apart.Request{Put: &apart.File{Path: f.Path, Executable: f.Executable,
 		Size: int64(len(f.Content))}}, f.Content, nil)
 	return err
 }
 
-// Run runs a command, and ends all that it started. exit is 0 if it did its work, and 128 and the signal where
-// one ended it.
+// Run runs a command, and ends all its processes. exit is 0 for success, and 128 plus the signal if a signal
+// ended it.
 func (s *Session) Run(ctx context.Context, step Step) (exit int, err error) {
 	var seen <-chan struct{}
 	step.Mark, seen = s.output.expect()
@@ -213,11 +212,11 @@ func (s *Session) Run(ctx context.Context, step Step) (exit int, err error) {
 	return a.Exit, err
 }
 
-// Starved reports whether the system ended something for the session's memory.
+// Starved reports whether the system ended a process for exceeding the session's memory.
 func (s *Session) Starved() bool { return s.process.Starved() }
 
-// Collect returns the regular files below a folder. each says of a name whether
-// its content is wanted; more bytes than limit are refused.
+// Collect returns the regular files below a folder. each reports whether the content of a name is needed; more
+// bytes than limit are an error.
 func (s *Session) Collect(ctx context.Context, dir string, wanted func(path string) bool, limit int64) ([]File, error) {
 	var out []File
 	var total int64
@@ -239,7 +238,7 @@ func (s *Session) Collect(ctx context.Context, dir string, wanted func(path stri
 // ErrTooMuch reports that a session's files are more than was allowed.
 var ErrTooMuch = errors.New("the files are too large")
 
-// Close ends the session and all that runs in it.
+// Close ends the session and all its processes.
 func (s *Session) Close() {
 	s.process.Kill()
 	<-s.process.Done()

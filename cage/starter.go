@@ -8,10 +8,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// starter starts processes from a thread of its own, which has given up the way
-// to new privileges for good (PR_SET_NO_NEW_PRIVS, inherited by what it starts),
-// and which lives as long as the keeper: a process that is to end with its
-// parent ends with the thread that started it.
+// starter starts processes from a thread of its own, which has permanently given up new privileges
+// (PR_SET_NO_NEW_PRIVS, inherited by its children), and which lives as long as the keeper: a process with a
+// parent-death signal ends with the thread that started it.
 type starter struct {
 	work chan func()
 	gone chan struct{}
@@ -52,5 +51,5 @@ func (s *starter) start(cmd *exec.Cmd) error {
 	}
 }
 
-// close ends the thread, and with it what it started. Nothing is started after it.
+// close ends the thread, and with it its processes. Nothing is started afterwards.
 func (s *starter) close() { close(s.gone) }

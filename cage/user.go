@@ -6,9 +6,8 @@ import (
 	"net"
 )
 
-// acquireUser takes a user that nobody on this machine runs commands as, and keeps
-// it until it is released: a name in the system's list of abstract sockets is
-// held by one process at a time, and given back when that ends, however it ends.
+// acquireUser reserves a user that no other command on this machine runs as, until it is released: one process
+// at a time can bind a name in the abstract socket namespace, and the system frees it when the process ends.
 func acquireUser() (user int, release func(), err error) {
 	begin := rand.IntN(userCount)
 	for i := range userCount {

@@ -13,12 +13,11 @@ import (
 // ErrHeld reports that another process has the folder.
 var ErrHeld = errors.New("another process uses this folder; stop it first")
 
-// handover is how long a folder is waited for: a process that was killed while it
-// started another one gives it back a moment later, as that one begins.
+// handover is how long to wait for a lock: a child process of a killed process inherits it for a moment, until
+// it executes its program.
 const handover = 3 * time.Second
 
-// Take takes the lock of a folder for this process, until it ends. Where another one
-// has it the error is ErrHeld.
+// Take locks a folder for this process, until it ends. If another process has the lock the error is ErrHeld.
 func Take(ctx context.Context, file string) (*flock.Flock, error) {
 	lock := flock.New(file, flock.SetPermissions(0o600))
 	waiting, cancel := context.WithTimeout(ctx, handover)

@@ -13,13 +13,13 @@ import (
 	"testing"
 )
 
-// Act is one thing that is done to what a database holds.
+// Act is one operation on a database.
 type Act struct {
 	Name string
 	Do   func(ctx context.Context) error
 }
 
-// Stage is where acts are done: what they are done to is their own.
+// Stage is the environment of operations: each has its own database.
 type Stage struct {
 	Acts []Act
 	DB   *sql.DB
@@ -32,11 +32,11 @@ type Stage struct {
 	Mask func(line string) string
 }
 
-// rows are those of all tables: by table and key, what stands in the other columns.
+// rows are those of all tables: by table and key, the values of the other columns.
 type rows map[string]map[string]any
 
-// read reads all tables but those of the database itself and of its migrations. A table
-// without a key has all its columns for one.
+// read reads all tables except those of the database itself and of its migrations. A table without a key uses
+// all its columns as key.
 func read(t testing.TB, db *sql.DB) rows {
 	t.Helper()
 	ask := func(query string, take func(row map[string]any)) {
@@ -92,8 +92,8 @@ func read(t testing.TB, db *sql.DB) rows {
 	return out
 }
 
-// change lists, sorted, what became of rows: "-" those that went, "+" those that came, and
-// "~" those that changed, with what changed alone; "-" for a value is none.
+// change lists, sorted, the changes of rows: "-" for deleted, "+" for inserted, and "~" for updated rows with
+// their changed columns; "-" for a value is none.
 func change(before, after rows) []string {
 	var out []string
 	for key := range before {
@@ -135,8 +135,8 @@ func change(before, after rows) []string {
 	return out
 }
 
-// Held holds all that each act leaves behind against a file, or by which words it is refused: then it has to
-// leave nothing. With update the file is written again.
+// Held compares the writes of each operation with a file, or its error: then it must write nothing. With update
+// the file is written again.
 func Held(t testing.TB, s Stage, file string, update bool) {
 	t.Helper()
 	var lines []string
@@ -163,7 +163,7 @@ func Held(t testing.TB, s Stage, file string, update bool) {
 	Same(t, lines, file, update)
 }
 
-// Same holds lines against a file. With update the file is written again.
+// Same compares lines with a file. With update the file is written again.
 func Same(t testing.TB, lines []string, file string, update bool) {
 	t.Helper()
 	if update {
@@ -184,9 +184,9 @@ func Same(t testing.TB, lines []string, file string, update bool) {
 	}
 }
 
-// Whole lets each act fail at each table that it writes to: it says so, and nothing of it
-// is there. Tried again when the fault is gone, it does what it does where there was none:
-// smooth has the same acts, done without faults. It gives how many faults were tried.
+// Whole makes each operation fail at each table that it writes to: it must report the error and write nothing.
+// Repeated without the fault, it must do the same as without one: smooth has the same operations, without
+// faults. It returns the number of faults.
 func Whole(t testing.TB, smooth, rough Stage) (faults int) {
 	t.Helper()
 	for i, a := range rough.Acts {
@@ -230,7 +230,7 @@ func Whole(t testing.TB, smooth, rough Stage) (faults int) {
 	return faults
 }
 
-// masked masks whole rows: keys may be random, too.
+// masked masks whole rows: keys can be random, too.
 func (s Stage) masked(all rows) rows {
 	if s.Mask == nil {
 		return all

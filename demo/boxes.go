@@ -16,8 +16,8 @@ const (
 	boxesService    = "boxes"
 )
 
-// boxes builds the third service: a version that a freeze holds, and one that a rule
-// refuses. Several commits come by one push.
+// boxes builds the third service: a version that a freeze blocks, and one that a rule rejects. Several commits
+// arrive in one push.
 func (b *builder) boxes(ctx context.Context) error {
 	if err := b.begin(ctx); err != nil {
 		return err

@@ -14,14 +14,14 @@ import (
 	"rudmar/engine"
 )
 
-// The second repository of the demo, whose one service moves calls in shares.
+// The second repository of the demo, whose only service uses traffic shifts.
 const (
 	canalRepository = "canal"
 	canalService    = "watering"
 )
 
-// canal builds the second service: a version that rolled back by itself, since some of its calls failed, and
-// one in the middle of its shift.
+// canal builds the second service: a version that rolled back automatically, since some of its invocations
+// failed, and one in the middle of its shift.
 func (b *builder) canal(ctx context.Context) error {
 	if err := b.begin(ctx); err != nil {
 		return err
@@ -55,8 +55,7 @@ func (b *builder) canal(ctx context.Context) error {
 	return nil
 }
 
-// openValves calls the service as people do who water; that some calls fail is what
-// the demo is about.
+// openValves invokes the service as its users do; some of these invocations fail on purpose.
 func (b *builder) openValves(ctx context.Context, dice *rand.Rand, times int) error {
 	at := manifest.Place{Service: b.service, Stage: "live", Target: manifest.ParseTarget("local/coast")}
 	routes, err := b.routes(ctx, at, "route/valve/open", "/rows/{row}/valve")
@@ -72,10 +71,10 @@ func (b *builder) openValves(ctx context.Context, dice *rand.Rand, times int) er
 	return nil
 }
 
-// playEvery is how often somebody opens a valve while the demo runs.
+// playEvery is the interval between invocations while the demo runs.
 const playEvery = 5 * time.Second
 
-// Play continues with the traffic of the demo until the context ends, so a shift has something to be judged by.
+// Play continues the traffic of the demo until the context ends, so a shift has data.
 func Play(ctx context.Context, e *engine.Engine) {
 	b := &builder{Options: Options{Engine: e}, service: canalService}
 	dice := rand.New(rand.NewPCG(17, 19))

@@ -35,7 +35,7 @@ const (
 // Password of every handle of the demo.
 const Password = "orchard-at-dawn"
 
-// Options is what the demo is built with.
+// Options configures the demo.
 type Options struct {
 	Server string // its address
 	Engine *engine.Engine
@@ -44,7 +44,7 @@ type Options struct {
 	Dir    string // the folder for its files while it is built
 }
 
-// Welcome returns where to look and who to be.
+// Welcome returns the address and the usernames.
 func Welcome(address string) string {
 	return fmt.Sprintf(`
 Brambleford Growers is running at %[1]s
@@ -68,7 +68,7 @@ type commit struct {
 	actual                bool     // and on to live, approved by both
 }
 
-// history is what happened, in order.
+// history is the history, in order.
 func history() []commit {
 	return []commit{
 		{"01-first", "wren", "Add frost warnings, stations, readings and a night report", 19, []string{"linden"}, true},
@@ -127,7 +127,7 @@ type builder struct {
 	dir                 string // of its working copy
 }
 
-// begin makes the repository, and a working copy of it.
+// begin creates the repository, and a working copy of it.
 func (b *builder) begin(ctx context.Context) error {
 	if err := b.ask(ctx, "wren", http.MethodPost, "/repositories",
 		map[string]string{"name": b.repository}, nil); err != nil {
@@ -140,7 +140,7 @@ func (b *builder) begin(ctx context.Context) error {
 	return b.git(ctx, nil, "init", "--quiet", "--initial-branch=main")
 }
 
-// take commits and pushes one step, and moves its version on as far as it went.
+// take commits and pushes one step, and delivers its version as far as the history says.
 func (b *builder) take(ctx context.Context, version int, c commit) error {
 	if err := b.push(ctx, "steps/"+c.step, c); err != nil {
 		return err
@@ -168,7 +168,7 @@ func (b *builder) take(ctx context.Context, version int, c commit) error {
 	return b.settled(ctx, version, "live")
 }
 
-// push commits and pushes what lies in a folder.
+// push commits and pushes a folder.
 func (b *builder) push(ctx context.Context, folder string, c commit) error {
 	if err := b.commit(ctx, folder, c); err != nil {
 		return err
@@ -176,13 +176,13 @@ func (b *builder) push(ctx context.Context, folder string, c commit) error {
 	return b.pushAll(ctx, c.author)
 }
 
-// pushAll pushes what was committed.
+// pushAll pushes all commits.
 func (b *builder) pushAll(ctx context.Context, person string) error {
 	address := strings.Replace(b.Server, "http://", "http://"+person+":"+Password+"@", 1) + "/git/" + b.repository + ".git"
 	return b.git(ctx, nil, "push", "--quiet", address, "main")
 }
 
-// commit commits what lies in a folder.
+// commit commits a folder.
 func (b *builder) commit(ctx context.Context, folder string, c commit) error {
 	files, err := fs.Sub(steps, folder)
 	if err != nil {
@@ -238,8 +238,7 @@ func (b *builder) git(ctx context.Context, env []string, args ...string) error {
 	return nil
 }
 
-// act does something with a version in a stage, as somebody who has looked at
-// what it means there.
+// act changes a delivery in a stage, as a user who has seen its impact.
 func (b *builder) act(ctx context.Context, person string, version int, stage, action, comment string) error {
 	path := fmt.Sprintf("/services/%s/deliveries/%d/stages/%s/", b.service, version, stage)
 	var means struct{ Digest string }

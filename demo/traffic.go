@@ -11,7 +11,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// traffic plays some calls from a seed, and lets somebody change something manually.
+// traffic plays invocations from a seed, with one change outside Rudmar.
 func (b *builder) traffic(ctx context.Context) error {
 	dice := rand.New(rand.NewPCG(7, 11))
 	stations := []string{"hill", "weir", "orchard-gate"}
@@ -48,8 +48,7 @@ func (b *builder) traffic(ctx context.Context) error {
 		map[string]any{"memory": 256 << 20, "env.MODE": "quiet"})
 }
 
-// routes returns the address of a stage's routes, from what its deployment gave for the
-// route of an address, whose own path is this one.
+// routes returns the base address of a stage's routes, from the address of one route and its path.
 func (b *builder) routes(ctx context.Context, at manifest.Place, address, path string) (string, error) {
 	record, err := b.Engine.Store.Record(ctx, at)
 	if err != nil {
@@ -76,7 +75,7 @@ func send(ctx context.Context, method, address, body string) error {
 	return response.Body.Close()
 }
 
-// least is how cold a station gets: the hill has mild nights, as its saved case expects.
+// least is the lowest temperature of a station: the hill has mild nights, as its saved case expects.
 func least(station string) float64 {
 	if station == "hill" {
 		return 2

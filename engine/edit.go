@@ -13,8 +13,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// Edit is a change of a service's files that somebody makes in the page.
-// Names are relative to the service's folder; nil content deletes a file.
+// Edit is a change of a service's files in the page. Names are relative to the service's folder; nil content
+// deletes a file.
 type Edit struct {
 	Service, Branch, Base, Message string
 	// Onto is a new branch for the commit; "" for the present branch.
@@ -22,10 +22,10 @@ type Edit struct {
 	Files map[string][]byte
 }
 
-// ErrBranchThere reports that a branch that is to be made is there already.
+// ErrBranchThere reports that a new branch exists already.
 var ErrBranchThere = errors.New("this branch already exists; switch to it, or choose another name")
 
-// BrokenError reports that an edit would break a branch that a stage takes.
+// BrokenError reports that an edit would break a branch that a stage deploys from.
 type BrokenError struct{ Diagnostics []diagnostic.Diagnostic }
 
 func (e *BrokenError) Error() string {
@@ -37,7 +37,7 @@ func (e *BrokenError) Error() string {
 	return "a stage deploys this branch, and its manifests could not be read"
 }
 
-// ConflictError reports that the branch has moved on since the edit began, and which of the edited files
+// ConflictError reports that the branch has moved since the edit started, and which of the edited files
 // somebody else has changed.
 type ConflictError struct {
 	Head   string
@@ -51,7 +51,7 @@ func (e *ConflictError) Error() string {
 		e.Head[:8])
 }
 
-// Source returns a service's folder as it stands on a branch.
+// Source returns a service's folder at the head of a branch.
 func (e *Engine) Source(ctx context.Context, service, branch string) (source.Commit, *source.Folder, error) {
 	s, err := e.Store.Service(ctx, service)
 	if err != nil {
@@ -66,9 +66,8 @@ func (e *Engine) Source(ctx context.Context, service, branch string) (source.Com
 	return commit, folder, err
 }
 
-// Commit makes a commit of an edit and takes it like a push. Where the branch
-// has moved on since the edit's base the error is a *ConflictError; where the
-// manifests of a branch that a stage takes would break, a *BrokenError.
+// Commit commits an edit and processes it like a push. If the branch has moved since the edit's base the error
+// is a *ConflictError; if the manifests of a branch that a stage deploys from would break, a *BrokenError.
 func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string, error) {
 	s, err := e.Store.Service(ctx, edit.Service)
 	if err != nil {

@@ -61,7 +61,7 @@ type Options struct {
 	Now                 func() time.Time
 }
 
-// artifactsFolder is where archives lie in the data folder.
+// artifactsFolder is the folder of archives in the data folder.
 const artifactsFolder = "artifacts"
 
 // Engine is everything that runs.
@@ -91,8 +91,7 @@ type Engine struct {
 	running sync.WaitGroup
 }
 
-// Open opens the data folder, continues with what was left unfinished, and starts what runs by itself. Close
-// ends it.
+// Open opens the data folder, resumes unfinished work, and starts the background loops. Close ends it.
 func Open(ctx context.Context, o Options) (*Engine, error) {
 	if o.ObserveEvery == 0 {
 		o.ObserveEvery = 3 * time.Second
@@ -134,7 +133,7 @@ const LockFile = "rudmar.lock"
 // ErrTaken reports that another Rudmar has a data folder.
 var ErrTaken = errors.New("another Rudmar uses this data folder; stop it first, or use another folder")
 
-// own takes a data folder for this process, until it ends.
+// own locks a data folder for this process, until it ends.
 func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("creating the data folder: %w", err)
@@ -149,8 +148,8 @@ func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	return lock, nil
 }
 
-// newKeys reports which keys may be made again: those of an installation in which nothing needs the one before,
-// and all where its operator says so. What was encrypted with a key that is gone is removed then.
+// newKeys reports which keys can be created again: those of an installation without data that needs the former
+// one, and all if the operator says so. Values that were encrypted with a lost key are deleted then.
 func (e *Engine) newKeys(ctx context.Context, o Options) (seal, signing bool, err error) {
 	secrets, err := e.Store.HasSecrets(ctx)
 	if err != nil {
@@ -215,15 +214,14 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	return e.Store.DropLeases(ctx) // of a process that has ended
 }
 
-// The variables in which git's hooks are told of the data folder, of the page's
-// address, and of the platforms' names.
+// The environment of git's hooks: the data folder, the page's address, and the platforms' names.
 const (
 	HookData      = "RUDMAR_HOOK_DATA"
 	HookPage      = "RUDMAR_HOOK_PAGE"
 	HookPlatforms = "RUDMAR_HOOK_PLATFORMS"
 )
 
-// BuildOutcome returns what a hook asks after a push: the outcome of a commit of a repository.
+// BuildOutcome returns the result of a commit of a repository, for a hook after a push.
 func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
 	hash string) ([]source.PushOutcome, bool, bool, error) {
 	return func(ctx context.Context, hash string) (list []source.PushOutcome, noted, done bool, err error) {
@@ -269,7 +267,7 @@ func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
 	}
 }
 
-// authenticate reports who talks to git over HTTP.
+// authenticate returns the user of a git request over HTTP.
 func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 	handle, password, ok := r.BasicAuth()
 	if !ok {
@@ -284,8 +282,7 @@ func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 		MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
 }
 
-// mayRead reports whether somebody may read a repository: a token only one that
-// holds nothing but services that it is for.
+// mayRead returns why somebody cannot read a repository: a token needs a right in all its services.
 func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string) error {
 	if p.Token == nil {
 		return nil
@@ -305,8 +302,8 @@ func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string)
 	return nil
 }
 
-// mayPush reports whether somebody may push to a repository: they have the right
-// to write in every service that it holds.
+// mayPush returns why somebody cannot push to a repository: they need the right to write in every service of
+// it.
 func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string) error {
 	if err := e.isOwn(ctx, repository); err != nil {
 		return err
@@ -328,7 +325,7 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 	return nil
 }
 
-// ErrMirrored reports that a repository follows another one, and is pushed to there.
+// ErrMirrored reports that a repository is a mirror, which only its remote changes.
 var ErrMirrored = errors.New("this repository is a mirror; push to the original")
 
 // isOwn reports whether a repository follows no other; the error wraps ErrMirrored.
@@ -343,14 +340,13 @@ func (e *Engine) isOwn(ctx context.Context, repository string) error {
 	return err
 }
 
-// hookOf returns what is held against pushes to a repository, and against what it follows.
+// hookOf returns the checks of pushes to a repository, and of fetches of a mirror.
 func (e *Engine) hookOf(ctx context.Context, repository string) source.Hook {
 	return source.Hook{Repository: repository, Offers: e.Checks.Offers(ctx),
 		Owner: OwnerOf(e.Store)}
 }
 
-// OwnerOf returns what a hook asks before a push: which repository a service belongs to; ""
-// for none.
+// OwnerOf returns the repository of a service, for a hook before a push; "" for none.
 func OwnerOf(s *store.Store) func(ctx context.Context, service string) (string, error) {
 	return func(ctx context.Context, service string) (string, error) {
 		found, err := s.Service(ctx, service)
@@ -369,13 +365,13 @@ func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, 
 	}
 }
 
-// CreateRepository makes a repository that people can push to.
+// CreateRepository creates a repository.
 func (e *Engine) CreateRepository(ctx context.Context, name, by string) error {
 	return errors.Join(e.Store.AddRepository(ctx, name, by), e.Host.Create(ctx, name))
 }
 
-// DeleteRepository removes a repository that holds no service any more, with its whole history. The error is
-// store.ErrInUse where it does.
+// DeleteRepository deletes a repository without services, with its whole history. The error is store.ErrInUse
+// if it has services.
 func (e *Engine) DeleteRepository(ctx context.Context, name, by string) error {
 	if err := e.Store.DeleteRepository(ctx, name, by); err != nil {
 		return fmt.Errorf("deleting the repository %s: %w", name, err)
@@ -383,7 +379,7 @@ func (e *Engine) DeleteRepository(ctx context.Context, name, by string) error {
 	return e.Host.Remove(name)
 }
 
-// Close ends what runs and closes the store. Deployments that are in progress continue at the next start.
+// Close ends the background loops and closes the store. Deployments in progress continue at the next start.
 func (e *Engine) Close() error {
 	e.cancel()
 	e.running.Wait()

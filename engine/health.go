@@ -26,7 +26,7 @@ const (
 	askFor     = 2 * time.Second  // of each kind
 )
 
-// Check is one thing that Rudmar needs.
+// Check is one health check.
 type Check struct {
 	What    string
 	Problem string // the problem and the remedy; "" if healthy
@@ -54,13 +54,12 @@ type Health struct {
 	Sick      []Unhealthy
 }
 
-// Serves reports whether Rudmar has what it needs for itself, whatever platforms do.
+// Serves reports whether Rudmar's own resources are available, regardless of platforms.
 func Serves(checks []Check) bool {
 	return !slices.ContainsFunc(checks, func(c Check) bool { return c.Problem != "" })
 }
 
-// Needs looks at what Rudmar needs for itself, within two seconds: once for all who ask concurrently, since it
-// writes.
+// Needs checks Rudmar's own resources, within two seconds: once for all concurrent callers, because it writes.
 func (e *Engine) Needs(ctx context.Context) []Check {
 	checks, _, _ := e.needing.Do("", func() (any, error) { // there is no error
 		return e.needs(context.WithoutCancel(ctx)), nil
@@ -97,7 +96,7 @@ func (e *Engine) disk() string {
 	return ""
 }
 
-// Health looks at everything. A platform that does not answer takes two seconds.
+// Health runs all checks. A platform that does not respond takes two seconds.
 func (e *Engine) Health(ctx context.Context) (Health, error) {
 	h := Health{Checks: e.Needs(ctx), Platforms: e.platforms(ctx)}
 	var err error
@@ -123,7 +122,7 @@ func (e *Engine) Health(ctx context.Context) (Health, error) {
 	return h, nil
 }
 
-// platforms asks all platforms concurrently.
+// platforms checks all platforms concurrently.
 func (e *Engine) platforms(ctx context.Context) []PlatformHealth {
 	ctx, cancel := context.WithTimeout(ctx, askFor)
 	defer cancel()

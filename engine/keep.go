@@ -13,22 +13,22 @@ import (
 	"rudmar/engine/store"
 )
 
-// Keep is how long an operator lets things be kept; 0 keeps them for good.
+// Keep has the retention times of an operator; 0 keeps data forever.
 type Keep struct {
 	Plans    time.Duration // of plans that were never executed
 	Logs     time.Duration // of builds
 	Archives time.Duration // of versions that are not deployed, except the newest twenty
 }
 
-// Pruned is what the rules let go.
+// Pruned is the data beyond its retention time.
 type Pruned struct {
 	What  string
 	Count int
 	Bytes int64
 }
 
-// Tidy reports what goes by the rules of what is kept in a data folder, and removes it where do is set.
-// Versions, what was run, and the journal stay.
+// Tidy reports the data of a data folder beyond its retention time, and deletes it if do is set. Versions,
+// executed plans, and the journal are kept.
 func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) ([]Pruned, error) {
 	since := func(d time.Duration) time.Time {
 		if d <= 0 {
@@ -75,10 +75,10 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 	return out, errs
 }
 
-// tidyEvery is how often what is old is removed.
+// tidyEvery is the interval of deletions of old data.
 const tidyEvery = 6 * time.Hour
 
-// pruneLoop keeps down what is old, by the operator's rules, until the context ends.
+// pruneLoop deletes old data, by the operator's rules, until the context ends.
 func (e *Engine) pruneLoop(ctx context.Context) {
 	tick := time.NewTicker(tidyEvery)
 	defer tick.Stop()

@@ -8,13 +8,11 @@ import (
 	"rudmar/engine/store"
 )
 
-// reconcileEvery is how often it is made true what should be.
+// reconcileEvery is the interval of reconcileLoop.
 const reconcileEvery = time.Minute
 
-// reconcileLoop makes true what should be, at the start and every minute, until the
-// context ends: branches that git moved are seen, and versions wait in their
-// stages. What runs by itself looks after the rest: builds that have no end, and
-// deployments that nobody runs.
+// reconcileLoop finds missed work, at the start and every minute, until the context ends: moved branches, and
+// versions without deliveries. Other loops find unfinished builds, and deployments without a runner.
 func (e *Engine) reconcileLoop(ctx context.Context) {
 	tick := time.NewTicker(reconcileEvery)
 	defer tick.Stop()
@@ -28,8 +26,7 @@ func (e *Engine) reconcileLoop(ctx context.Context) {
 	}
 }
 
-// reconcile is one round of reconcileLoop. One repository or service that is broken
-// keeps nothing else.
+// reconcile is one round of reconcileLoop. An error in one repository or service does not affect others.
 func (e *Engine) reconcile(ctx context.Context) {
 	tell := func(what, name string, err error) {
 		if err != nil && ctx.Err() == nil {
@@ -48,8 +45,7 @@ func (e *Engine) reconcile(ctx context.Context) {
 	}
 }
 
-// deliverRemaining makes versions of a service wait in their stages that were built and wait nowhere. The
-// oldest comes first, as it was built.
+// deliverRemaining creates the missing deliveries of a service's versions, oldest version first.
 func (e *Engine) deliverRemaining(ctx context.Context, s store.Service) error {
 	left, err := e.Store.Undelivered(ctx, s.Name)
 	if err != nil {

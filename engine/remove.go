@@ -9,8 +9,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// DeleteService takes a service off the list: its versions and its journal stay. What still runs has to be
-// removed before, by a version of a commit without it; until then the error is store.ErrInUse and says so.
+// DeleteService removes a service from the list: its versions and its journal are kept. Its resources must be
+// deleted first, by a version of a commit without it; until then the error is store.ErrInUse and says so.
 func (e *Engine) DeleteService(ctx context.Context, service, by string) error {
 	standing, err := e.Store.Standing(ctx, service)
 	if err != nil {
@@ -22,8 +22,7 @@ func (e *Engine) DeleteService(ctx context.Context, service, by string) error {
 	return e.Store.DeleteService(ctx, service, by)
 }
 
-// MoveImpact returns in sentences what it means to give a service to another
-// repository.
+// MoveImpact describes the effect of moving a service to another repository.
 func (e *Engine) MoveImpact(ctx context.Context, service, repository string) ([]string, error) {
 	s, err := e.Store.Service(ctx, service)
 	if err != nil {

@@ -9,8 +9,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// VersionStatus returns what a hook asks to tell how a version continues: how it stands in its stages, and what
-// each waits for. It reads what was written down, and judges nothing.
+// VersionStatus returns the state of a version in its stages, and what each is waiting for, for a hook after a
+// push. It reads stored results, and evaluates nothing.
 func VersionStatus(s *store.Store) func(ctx context.Context, service string, version int) (
 	[]source.StageStatus, error) {
 	return func(ctx context.Context, service string, version int) ([]source.StageStatus, error) {
@@ -36,7 +36,7 @@ func VersionStatus(s *store.Store) func(ctx context.Context, service string, ver
 	}
 }
 
-// firstOpen returns what the first gate that does not hold waits for.
+// firstOpen returns what the first gate that has not passed is waiting for.
 func firstOpen(gates []delivery.Gate) string {
 	for _, g := range gates {
 		if !g.Passed() {

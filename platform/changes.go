@@ -15,7 +15,7 @@ import (
 // followFor bounds how long an operation is waited for.
 const followFor = 30 * time.Minute
 
-// PendingError reports that an operation still waited when it was given up on. It may end later: the same
+// PendingError reports that an operation was still pending when the wait ended. It may end later: the same
 // request with the same key follows it again.
 type PendingError struct{ Operation api.Operation }
 
@@ -36,7 +36,7 @@ type Change struct {
 	Replace     bool   // attributes that cannot change in place can differ: the new resource replaces the old one
 }
 
-// Put makes a resource be as wished, and waits until it is.
+// Put creates or updates a resource, and waits for completion.
 func (c *Client) Put(ctx context.Context, s Scope, address string, w Change) (api.Resource, error) {
 	body := api.ResourceRequest{Attributes: w.Attributes, Version: &w.Version}
 	if len(w.Secrets) > 0 {
@@ -52,8 +52,8 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Change) (ap
 	})
 }
 
-// Delete takes a resource away, and waits until it is gone; of the wish Key, Match
-// and Fence count. One that is gone already is no error.
+// Delete deletes a resource, and waits for completion; of the wish it uses Key, Match and Fence. A missing
+// resource is no error.
 func (c *Client) Delete(ctx context.Context, s Scope, address string, w Change) error {
 	params := &api.DeleteResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match), Fence: optional(w.Fence)}
 	_, err := c.change(ctx, func(ctx context.Context) (*http.Response, error) {
@@ -65,8 +65,8 @@ func (c *Client) Delete(ctx context.Context, s Scope, address string, w Change) 
 	return err
 }
 
-// change asks for a change, and follows its operation where the platform takes its time. How an operation
-// failed is reported as if it had been answered at once.
+// change sends a change, and follows its operation if the platform starts one. A failed operation is reported
+// like a failed request.
 func (c *Client) change(ctx context.Context, send func(context.Context) (*http.Response, error)) (api.Resource, error) {
 	var out api.Resource
 	var op *api.Operation
@@ -94,8 +94,7 @@ func (c *Client) change(ctx context.Context, send func(context.Context) (*http.R
 	return out, nil
 }
 
-// follow asks for an operation until it has ended, as often as the platform
-// says, or else less and less often.
+// follow polls an operation until it has ended, at the platform's interval, or with growing pauses.
 func (c *Client) follow(ctx context.Context, op api.Operation) (api.Operation, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, followFor, &PendingError{op})
 	defer cancel()

@@ -25,7 +25,7 @@ import (
 // Scope is one stage of one service in one region.
 type Scope struct{ Region, Service, Stage string }
 
-// Problem is what a platform answered instead of what was asked for.
+// Problem is an error response of a platform.
 type Problem struct{ api.Problem }
 
 func (p *Problem) Error() string { return p.Detail }
@@ -49,20 +49,19 @@ func HasStatus(err error, status int) bool {
 	return errors.As(err, &p) && p.Status == status
 }
 
-// Transient reports whether an error may pass by itself: the platform does not
-// answer, or it failed itself (5xx).
+// Transient reports whether an error can resolve itself: the platform does not respond, or it reports an error
+// of its own (5xx).
 func Transient(err error) bool {
 	var gone *Unreachable
 	var p *Problem
 	return errors.As(err, &gone) || errors.As(err, &p) && p.Status >= http.StatusInternalServerError
 }
 
-// answerFor is how long a platform may take for an answer, beside what a function
-// takes that it calls.
+// answerFor is the time limit of a platform's response, besides the duration of an invoked function.
 const answerFor = 15 * time.Second
 
-// Client talks to one platform. Every call has a deadline: a platform that stands still is as one that is not
-// there. Its methods can be called concurrently.
+// Client is a client of one platform. Every request has a deadline: a stuck platform counts as an unreachable
+// one. Its methods can be called concurrently.
 type Client struct {
 	address string
 	api     *api.Client
@@ -74,8 +73,7 @@ type Client struct {
 	seen map[Scope]snapshotSeen
 }
 
-// snapshotSeen is the newest snapshot of a scope, as it came: who asks gets one
-// of their own.
+// snapshotSeen is the newest snapshot of a scope, as received: each caller gets its own copy.
 type snapshotSeen struct {
 	tag  string // its ETag; "" if the platform sends none
 	body []byte
@@ -88,11 +86,10 @@ type Option func(*Client)
 // that is called has its own timeout, and the platform four times as long for its part.
 func Within(d time.Duration) Option { return func(c *Client) { c.within = d } }
 
-// WithRetryTime returns another time than a minute for which a call is tried again that
-// the platform asks to be tried later (429 and 503).
+// WithRetryTime replaces the minute for which a throttled request is repeated (429 and 503).
 func WithRetryTime(d time.Duration) Option { return func(c *Client) { c.patience = d } }
 
-// NewClient makes a client for the platform at an address, with the installation's token.
+// NewClient creates a client of the platform at an address, with the installation's token.
 func NewClient(address, token string, options ...Option) (*Client, error) {
 	if parsed, err := url.Parse(address); err != nil || parsed.Host == "" || parsed.Scheme != "http" &&
 		parsed.Scheme != "https" {
@@ -118,14 +115,14 @@ func (c *Client) With(options ...Option) *Client {
 	return other
 }
 
-// Kinds returns what the platform knows and allows.
+// Kinds returns the platform's kinds, features and limits.
 func (c *Client) Kinds(ctx context.Context) (api.Kinds, error) {
 	var out api.Kinds
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) { return c.api.GetKinds(ctx) })
 	return out, err
 }
 
-// Snapshot returns what is there now. What is known already is not sent again.
+// Snapshot returns the actual state. An unchanged snapshot is not transferred again.
 func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
 	now, err := c.look(ctx, s)
 	if err != nil {
@@ -138,8 +135,7 @@ func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
 	return out, nil
 }
 
-// SnapshotTag returns the entity tag of what is there now, which changes with it;
-// "" where the platform gives none.
+// SnapshotTag returns the entity tag of the actual state; "" if the platform has none.
 func (c *Client) SnapshotTag(ctx context.Context, s Scope) (string, error) {
 	now, err := c.look(ctx, s)
 	return now.tag, err
@@ -182,13 +178,12 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 	})
 }
 
-// startTimes is how many times as long as for another answer a platform has to begin a call and to tell the
-// outcome of it, beside the function's own timeout.
+// startTimes is the number of usual time limits for the start and the result of an invocation, besides the
+// function's own timeout.
 const startTimes = 4
 
-// Invoke calls a function once, for a purpose: api.Case, api.Manual, or "" for a
-// call of the function's own. timeout is how long the function itself may run; the
-// platform has a minute more for what is its own part.
+// Invoke invokes a function once, for a purpose: api.Case, api.Manual, or "" for regular traffic. timeout is
+// the function's own; the platform has a minute more for its own part.
 func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, purpose api.Purpose,
 	event any, timeout time.Duration) (api.Invocation, error) {
 	var out api.Invocation
@@ -213,8 +208,7 @@ func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.M
 	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
 }
 
-// Sums returns one sum per function, revision and trigger since a time, of a
-// function's own calls.
+// Sums returns one sum per function, revision and trigger since a time, of regular traffic.
 func (c *Client) Sums(ctx context.Context, s Scope, since time.Time) ([]api.MinuteSum, error) {
 	from, whole := since.UnixMilli(), true
 	var out struct{ Minutes []api.MinuteSum }
@@ -224,7 +218,7 @@ func (c *Client) Sums(ctx context.Context, s Scope, since time.Time) ([]api.Minu
 	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
 }
 
-// Holdings returns what a platform keeps of each function, and loses with it.
+// Holdings returns the stored data of each function, which a delete loses.
 func (c *Client) Holdings(ctx context.Context, s Scope) ([]api.Holding, error) {
 	var out struct{ Holdings []api.Holding }
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
@@ -250,7 +244,7 @@ func optional[T comparable](v T) *T {
 	return &v
 }
 
-// Messages returns what waits for the functions of a scope, or became a dead letter.
+// Messages returns the waiting messages and dead letters of a scope's functions.
 func (c *Client) Messages(ctx context.Context, s Scope, deadLetter bool) ([]api.Message, error) {
 	var out []api.Message
 	for after := int64(0); ; {
@@ -286,7 +280,7 @@ func (c *Client) DeleteMessage(ctx context.Context, s Scope, id int64) error {
 	})
 }
 
-// RoutesAt returns where a scope's routes answer, from what the platform says.
+// RoutesAt returns the base address of a scope's routes, from the platform's description.
 func RoutesAt(k api.Kinds, s Scope) string {
 	return strings.NewReplacer("{region}", url.PathEscape(s.Region), "{service}", url.PathEscape(s.Service), "{stage}",
 		url.PathEscape(s.Stage)).Replace(k.RoutesAt)
@@ -305,23 +299,22 @@ func Units(kinds []api.Kind) map[string]string {
 	return units
 }
 
-// ask sends a request and reads its answer.
+// ask sends a request and reads its response.
 func (c *Client) ask(ctx context.Context, out any, send func(context.Context) (*http.Response, error)) error {
 	return c.exchange(ctx, send, func(r *http.Response) error { return decode(r, out) })
 }
 
-// errSilent is why a request ends that the platform did not answer in time.
+// errSilent is the cause of the end of a request without a response in time.
 var errSilent = errors.New("no data arrived for too long")
 
-// exchange sends a request. A 429 or 503 is tried again as the platform says, up
-// to a minute in all; everything else is for the caller to decide.
+// exchange sends a request. A 429 or 503 is repeated at the platform's interval, up to a minute in all; the
+// caller decides about other errors.
 func (c *Client) exchange(ctx context.Context, send func(context.Context) (*http.Response, error),
 	take func(*http.Response) error) error {
 	return c.exchangeWithin(ctx, c.within, send, func(r *http.Response, _ *time.Timer) error { return take(r) })
 }
 
-// exchangeWithin is exchange with a deadline for each try; take may stop its
-// timer where the answer has no end.
+// exchangeWithin is exchange with a deadline for each attempt; take can stop its timer for an endless response.
 func (c *Client) exchangeWithin(ctx context.Context, within time.Duration,
 	send func(context.Context) (*http.Response, error), take func(*http.Response, *time.Timer) error) error {
 	var last error // the platform's error, rather than that it throttled the request
@@ -366,14 +359,13 @@ func (c *Client) exchangeWithin(ctx context.Context, within time.Duration,
 	return err
 }
 
-// isCutOff reports whether an answer is not whole, as where a platform ends while it
-// answers.
+// isCutOff reports whether a response is incomplete, as when a platform ends in the middle.
 func isCutOff(err error) bool {
 	var syntax *json.SyntaxError
 	return errors.As(err, &syntax) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 }
 
-// problemOf reads what a platform answered instead.
+// problemOf parses an error response.
 func problemOf(response *http.Response) error {
 	var p Problem
 	text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10)) // the supported features

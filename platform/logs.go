@@ -12,10 +12,10 @@ import (
 	"rudmar/platform/api"
 )
 
-// maxEvent is the most bytes of one followed line.
+// maxEvent is the maximum size of one followed line, in bytes.
 const maxEvent = 1 << 20
 
-// LogQuery chooses log lines; what is empty does not choose.
+// LogQuery selects log lines; empty fields do not filter.
 type LogQuery struct {
 	Function, Revision, Invocation string
 	Since                          int64 // Unix milliseconds

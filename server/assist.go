@@ -14,10 +14,10 @@ import (
 	"rudmar/server/view"
 )
 
-// shownFires is how many of a schedule's next times are told.
+// shownFires is how many of a schedule's next times are shown.
 const shownFires = 10
 
-// edited checks a service as it would stand with an edit.
+// edited checks a service with an edit.
 func (h *handlers) edited(ctx context.Context, service, branch string,
 	files map[string]*string) (manifest.Overlay, check.Result, error) {
 	_, folder, err := h.engine.Source(ctx, service, branch)
@@ -58,7 +58,7 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 	return api.AssistSource200JSONResponse(out), nil
 }
 
-// lineNotes returns what a line of a function's manifest means.
+// lineNotes returns notes on the lines of a function's manifest.
 func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.Function, stage string,
 	line int32) []api.LineNote {
 	var out []api.LineNote
@@ -101,7 +101,7 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 	return out
 }
 
-// observed reports what a function took recently, in each stage.
+// observed returns a function's recent metrics, in each stage.
 func (h *handlers) observed(ctx context.Context, service, function string) api.LineNote {
 	note := api.LineNote{Kind: api.Observed, Title: "Observed in the last hour", Fires: []int64{}, Lines: []string{}}
 	looks, err := h.engine.Watch.Observations(ctx, service)

@@ -14,11 +14,11 @@ import (
 	"rudmar/server/api"
 )
 
-// ahead is for how many days a stage's calendar is told.
+// ahead is the number of days of a stage's calendar.
 const ahead = 56
 
-// GetCalendar reports when a stage may be entered, by the rules that are there; if there are none yet, by those
-// of the newest version.
+// GetCalendar returns when a stage can be entered, by the standing rules; if there are none yet, by those of
+// the newest version.
 func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObject) (api.GetCalendarResponseObject,
 	error) {
 	stage, err := h.standingStage(ctx, r.Service, r.Stage)
@@ -53,7 +53,7 @@ func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObje
 	return api.GetCalendar200TextcalendarResponse{Body: strings.NewReader(text), ContentLength: int64(len(text))}, nil
 }
 
-// standingStage returns a stage as the version has it that is there, or the newest one.
+// standingStage returns a stage as declared in the deployed version, or in the newest one.
 func (h *handlers) standingStage(ctx context.Context, service, stage string) (*manifest.Stage, error) {
 	standing, err := h.engine.Store.Standing(ctx, service)
 	if err != nil {

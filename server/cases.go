@@ -11,7 +11,7 @@ import (
 	"rudmar/server/api"
 )
 
-// RunCases runs the saved cases of what is in a stage, now.
+// RunCases runs the saved cases of a stage's deployed functions, now.
 func (h *handlers) RunCases(ctx context.Context, r api.RunCasesRequestObject) (api.RunCasesResponseObject, error) {
 	if err := may(ctx, rights.Invoke, r.Service, r.Stage); err != nil {
 		return nil, err
@@ -65,7 +65,7 @@ func (h *handlers) shownRuns(runs []deliver.CaseRun) ([]api.CaseRun, error) {
 	return out, nil
 }
 
-// showFound puts what a case found into how the API has its run.
+// showFound converts the outcome of a case.
 func showFound(shown *api.CaseRun, found deliver.Found) (err error) {
 	shown.Sent = &found.Call.Event
 	if shown.Outcomes, err = convert[[]api.CaseOutcome](append([]cases.Outcome{}, found.Outcomes...)); err != nil {

@@ -127,8 +127,8 @@ func changedFilesOf(then, now map[[2]string]api.ArchiveFile) []api.FileChange {
 	return out
 }
 
-// changedResources compares what two versions become, in every stage that
-// either of them has and on each of its targets. Secrets stand for themselves.
+// changedResources compares the resources of two versions, in every stage of either and on each of its targets.
+// Secrets are represented by their names.
 func changedResources(then, now *side) []api.ResourceChange {
 	out := []api.ResourceChange{}
 	var places []manifest.Place

@@ -33,7 +33,7 @@ func (h *handlers) ListCopies(ctx context.Context, _ api.ListCopiesRequestObject
 	return out, err
 }
 
-// DeleteCopy takes a copy away: one's own, or another's by who looks after things.
+// DeleteCopy deletes a copy: the user's own, or another's with the right to administer.
 func (h *handlers) DeleteCopy(ctx context.Context, r api.DeleteCopyRequestObject) (api.DeleteCopyResponseObject,
 	error) {
 	person := who(ctx).person
@@ -47,7 +47,7 @@ func (h *handlers) DeleteCopy(ctx context.Context, r api.DeleteCopyRequestObject
 	return api.DeleteCopy204Response{}, h.engine.Copies.Remove(ctx, r.Service, r.Username, person.Handle, why)
 }
 
-// PutCopy brings somebody's copy up to date with what they send.
+// PutCopy updates the user's copy from their files.
 func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api.PutCopyResponseObject, error) {
 	if _, err := h.engine.Store.Service(ctx, r.Service); err != nil {
 		return nil, store.Missing(err, "service %s, which needs a pushed version first", r.Service)
@@ -92,8 +92,7 @@ func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api
 	return api.PutCopy200JSONResponse(out), nil
 }
 
-// samplesOf returns what a function can be called with: its saved cases, and what its
-// triggers would send.
+// samplesOf returns the sample invocations of a function: its saved cases, and samples of its triggers.
 func samplesOf(fn *manifest.Function, stage string, s *store.Store) []cases.Sample {
 	var out []cases.Sample
 	for _, c := range fn.Cases {
@@ -104,7 +103,7 @@ func samplesOf(fn *manifest.Function, stage string, s *store.Store) []cases.Samp
 	return append(out, cases.Samples(fn, fn.At(stage), s.Now())...)
 }
 
-// ownCopy returns the copy of who asks, which has to be up to date with a folder.
+// ownCopy returns the user's copy, which must be up to date with a folder.
 func (s *Server) ownCopy(ctx context.Context, service string, act rights.Permission) (deploy.Private, error) {
 	if err := may(ctx, act, service, ""); err != nil {
 		return deploy.Private{}, err
@@ -116,7 +115,7 @@ func (s *Server) ownCopy(ctx context.Context, service string, act rights.Permiss
 	return copied, err
 }
 
-// InvokeCopy calls a function of one's own copy.
+// InvokeCopy invokes a function of the user's copy.
 func (h *handlers) InvokeCopy(ctx context.Context,
 	r api.InvokeCopyRequestObject) (api.InvokeCopyResponseObject, error) {
 	copied, err := h.ownCopy(ctx, r.Service, rights.Invoke)
@@ -155,7 +154,7 @@ func (h *handlers) InvokeCopy(ctx context.Context,
 	return api.InvokeCopy200JSONResponse(out), err
 }
 
-// RunCopyCases runs the saved cases of one's folder in one's copy.
+// RunCopyCases runs the saved cases of the user's folder in their copy.
 func (h *handlers) RunCopyCases(ctx context.Context,
 	r api.RunCopyCasesRequestObject) (api.RunCopyCasesResponseObject, error) {
 	copied, err := h.ownCopy(ctx, r.Service, rights.Invoke)
@@ -170,7 +169,7 @@ func (h *handlers) RunCopyCases(ctx context.Context,
 	return api.RunCopyCases200JSONResponse(out), err
 }
 
-// followCopyLogs sends the log lines of one's own copy.
+// followCopyLogs sends the log lines of the user's copy.
 func (s *Server) followCopyLogs(c *echo.Context) error {
 	copied, err := s.ownCopy(c.Request().Context(), c.Param("service"), rights.View)
 	if err != nil {

@@ -156,7 +156,7 @@ func (h *handlers) caseRuns(ctx context.Context, d store.Delivery) ([]api.CaseRu
 	return out, nil
 }
 
-// digests puts what the version holds beside what runs in the stage.
+// digests compares the archives of the version with those deployed in the stage.
 func (h *handlers) digests(ctx context.Context, d store.Delivery) ([]api.DigestPair, error) {
 	functions, err := h.engine.Store.VersionFunctions(ctx, d.Service, d.Version)
 	if err != nil {
@@ -224,7 +224,7 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 	return out
 }
 
-// GetImpact computes what it means now to put a version into a stage.
+// GetImpact computes the present plan and impact of a version in a stage.
 func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) (api.GetImpactResponseObject,
 	error) {
 	line, functions := h.engine.Line, api.OrZero(r.Params.Functions)

@@ -19,7 +19,7 @@ import (
 	"rudmar/server/api"
 )
 
-// document is one that comes with the program, read once.
+// document is an embedded document, parsed once.
 type document struct {
 	api.Document
 	html string

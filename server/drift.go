@@ -19,8 +19,8 @@ import (
 	"rudmar/server/api"
 )
 
-// ListDrift lists what the last looks found, with what happened since. It asks the
-// platform for figures alone.
+// ListDrift lists the drift of the last observations, with its effects since. It asks the platform for metrics
+// alone.
 func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) (api.ListDriftResponseObject, error) {
 	looks, err := h.engine.Watch.Observations(ctx, r.Service)
 	if err != nil {
@@ -57,15 +57,15 @@ func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) 
 	return out, nil
 }
 
-// sumsSince is what a place's functions were called since some times.
+// sumsSince are the metrics of a place's functions since several times.
 type sumsSince struct {
 	client *platform.Client
 	scope  platform.Scope
 	known  map[int64][]wire.MinuteSum // by minute since the Unix epoch
 }
 
-// sinceTimes is how many times a platform is asked for one list: what was changed by
-// hand at once was seen at once.
+// sinceTimes is the maximum number of requests to a platform for one list: simultaneous changes were detected
+// together.
 const sinceTimes = 8
 
 func (h *handlers) newSince(place manifest.Place) *sumsSince {
@@ -145,7 +145,7 @@ func (h *handlers) IgnoreDrift(ctx context.Context,
 	return api.IgnoreDrift204Response{}, nil
 }
 
-// UnignoreDrift takes back that something is left.
+// UnignoreDrift ends the ignoring of drift.
 func (h *handlers) UnignoreDrift(ctx context.Context,
 	r api.UnignoreDriftRequestObject) (api.UnignoreDriftResponseObject, error) {
 	if err := may(ctx, rights.Deploy, r.Service, r.Body.Stage); err != nil {
@@ -160,11 +160,11 @@ func (h *handlers) UnignoreDrift(ctx context.Context,
 	return api.UnignoreDrift204Response{}, nil
 }
 
-// errNotTaken reports that an edit would not say the actual state.
+// errNotTaken reports that an edit would not result in the actual state.
 var errNotTaken = errors.New("the manifests cannot express this value; edit them manually")
 
-// CopyDrift returns the edit by which the manifest says the actual state. It is tried before it is given: the
-// service with it becomes just that.
+// CopyDrift returns the edit that writes the actual state to the manifest. It is checked first: the edited
+// service must result in exactly that state.
 func (h *handlers) CopyDrift(ctx context.Context,
 	r api.CopyDriftRequestObject) (api.CopyDriftResponseObject, error) {
 	_, d, attribute, err := h.drifted(ctx, r.Service, *r.Body)
@@ -210,8 +210,7 @@ func (h *handlers) CopyDrift(ctx context.Context,
 		Text: string(text)}, nil
 }
 
-// isSecret reports whether a value comes from a secret, of which live shows no more
-// than a fingerprint.
+// isSecret reports whether a value comes from a secret, of which the actual state has only a fingerprint.
 func (h *handlers) isSecret(ctx context.Context, service string, r check.Result, p api.DriftLocation) (bool, error) {
 	inputs, _, err := h.inputs(ctx, service, r, p.Stage)
 	if err != nil {
@@ -225,7 +224,7 @@ func (h *handlers) isSecret(ctx context.Context, service string, r check.Result,
 	return false, nil
 }
 
-// says checks that a service says a value of a resource.
+// says checks that a service results in a value of a resource.
 func (h *handlers) says(ctx context.Context, service string, edited check.Result, p api.DriftLocation,
 	value any) error {
 	if !edited.OK() {

@@ -70,7 +70,7 @@ func (h *handlers) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject
 	return api.GetMetrics200JSONResponse(out), err
 }
 
-// measuredOf reads what a platform measured of a function.
+// measuredOf converts a platform's metrics of a function.
 func measuredOf(minutes []wire.MinuteSum, function string) []metrics.Measured {
 	var out []metrics.Measured
 	for _, m := range minutes {
@@ -96,7 +96,7 @@ func stepsOf(h metrics.Histogram) []api.DurationStep {
 	return out
 }
 
-// costOf returns what calls cost by a platform's price list; nil if it has none.
+// costOf returns the cost of invocations by a platform's price list; nil if it has none.
 func costOf(total metrics.Sum, limit int64, prices []wire.Price) (*api.Cost, error) {
 	rates := deploy.Rates(prices)
 	if rates.Currency == "" {

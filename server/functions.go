@@ -84,7 +84,7 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	return api.GetFunction200JSONResponse(out), err
 }
 
-// describe adds what the manifests say: schedules with their next times, and samples to try.
+// describe adds the manifests' part: schedules with their next times, and samples.
 func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stage string) {
 	now := h.engine.Store.Now()
 	config := fn.At(stage)
@@ -113,7 +113,7 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 	}
 }
 
-// actual adds what is recorded and what the platform tells.
+// actual adds the recorded and the actual state.
 func (h *handlers) actual(ctx context.Context, out *api.FunctionDetail, v *view.Facts) error {
 	var metrics observe.Metrics
 	for _, p := range v.At(out.Stage) {
@@ -173,8 +173,8 @@ func addDrift(out *api.FunctionDetail, drift []plan.Drift, target string) error 
 	return nil
 }
 
-// uses counts which permissions were used and which calls were refused. A
-// platform that does not answer leaves the counts at nothing: the line says so.
+// uses counts used permissions and denied requests. If the platform does not respond the counts are zero, and
+// the stage line reports that.
 func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest.Place) error {
 	client, scope, err := h.engine.Planner.Platform(p)
 	if err != nil {

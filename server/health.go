@@ -46,16 +46,15 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 	return api.GetHealth200JSONResponse(out), nil
 }
 
-// GetWelcome is open to everybody, and says nothing that not everybody may know.
+// GetWelcome is public, and contains only public facts.
 func (h *handlers) GetWelcome(context.Context, api.GetWelcomeRequestObject) (api.GetWelcomeResponseObject, error) {
 	return api.GetWelcome200JSONResponse{Demo: h.options.Demo}, nil
 }
 
 var errNotWell = errors.New("unhealthy")
 
-// healthz reports to a supervisor whether Rudmar serves:
-// 200, or 503 with the names of what it misses. It asks nobody to sign in, and
-// says no more than names.
+// healthz reports to a supervisor whether Rudmar can work: 200, or 503 with the names of failed checks. It
+// requires no sign-in, and returns only names.
 func (s *Server) healthz(c *echo.Context) error {
 	if err := s.serves(c.Request().Context()); err != nil {
 		return c.String(http.StatusServiceUnavailable, err.Error()+"\n")
@@ -63,7 +62,7 @@ func (s *Server) healthz(c *echo.Context) error {
 	return c.String(http.StatusOK, "ok\n")
 }
 
-// serves returns the names of what is missing, as an [errNotWell].
+// serves returns the names of failed checks, as an [errNotWell].
 func (s *Server) serves(ctx context.Context) error {
 	checks := s.engine.Needs(ctx)
 	if engine.Serves(checks) {

@@ -22,7 +22,7 @@ import (
 // shownCommits is how many commits of a file are listed.
 const shownCommits = 50
 
-// folderAt returns a service's folder as it stood in a commit.
+// folderAt returns a service's folder at a commit.
 func (h *handlers) folderAt(ctx context.Context, service, commit string) (*source.Folder, error) {
 	s, err := h.engine.Store.Service(ctx, service)
 	if err != nil {
@@ -79,7 +79,7 @@ func (h *handlers) GetLineAuthors(ctx context.Context,
 	return out, nil
 }
 
-// authors returns which commits lines of a version's files come from, by file:line.
+// authors returns the commits of lines in a version's files, by file:line.
 func (h *handlers) authors(ctx context.Context, service string, version int,
 	lines map[string][]int) (map[string]source.Commit, error) {
 	s, err := h.engine.Store.Service(ctx, service)
@@ -142,8 +142,7 @@ func (h *handlers) authors(ctx context.Context, service string, version int,
 	return out, looking.Wait()
 }
 
-// fewFiles is for how many files git is asked for each one who wrote its lines, before it
-// is asked what all commits have touched.
+// fewFiles is the maximum number of files whose authors git looks up one by one.
 const fewFiles = 8
 
 func (h *handlers) RenameFunction(ctx context.Context,

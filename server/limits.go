@@ -10,7 +10,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// Limits of what a request may send, in bytes, and how long it may take to.
+// Limits of a request's size, in bytes, and of its duration.
 const (
 	maxCopy    = 72 << 20 // a folder, in base64
 	maxSignIn  = 4 << 10
@@ -20,7 +20,7 @@ const (
 	pushPause = time.Minute
 )
 
-// mostOf returns how much a request to the API may send.
+// mostOf returns the maximum size of a request to the API.
 func mostOf(path string) int64 {
 	if path == "/api/session" {
 		return maxSignIn
@@ -34,8 +34,7 @@ func mostOf(path string) int64 {
 	return maxRequest
 }
 
-// limitBodies refuses what is too large before it is read, and ends what comes
-// too slowly.
+// limitBodies rejects large requests before they are read, and ends slow ones.
 func (s *Server) limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -74,8 +73,7 @@ func sizeWords(n int64) string {
 	return strconv.FormatInt(n>>10, 10) + " KiB"
 }
 
-// withReadTimeout ends a push that sends nothing for a while; it may take its time
-// otherwise.
+// withReadTimeout ends a push without data for a while; its total duration is not limited.
 func withReadTimeout(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		r.Body = &steadyBody{ReadCloser: r.Body, control: http.NewResponseController(w)}

@@ -14,8 +14,8 @@ import (
 	"rudmar/server/view"
 )
 
-// facts gathers what the pages of a service are made from; gates, records and
-// what is behind are left to withGates and withRecords.
+// facts collects the inputs of a service's pages, without gates, records and versions behind, for which there
+// are withGates and withRecords.
 func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) {
 	f := &view.Facts{}
 	var err error
@@ -77,8 +77,7 @@ func (h *handlers) commit(ctx context.Context, repo source.Repository, hash stri
 	return c, nil
 }
 
-// manifests adds those of the version that came last, and the rules that stand
-// in stages which it does not declare.
+// manifests adds those of the newest version, and the standing rules of stages that it does not declare.
 func (h *handlers) manifests(ctx context.Context, f *view.Facts) error {
 	name := f.Service.Name
 	var err error
@@ -117,7 +116,7 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 	return err
 }
 
-// withRecords adds what was put in each place, and what is behind.
+// withRecords adds the resources of each place, and the versions behind.
 func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 	f.Left = map[string][]string{}
 	f.Records, f.Behind = map[manifest.Place][]store.FunctionStatus{}, map[string]map[string]int{}
@@ -144,8 +143,7 @@ func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 	return nil
 }
 
-// withLeftOut adds which functions stayed where they were in a stage, and how far they
-// are behind.
+// withLeftOut adds the functions that stayed at another version in a stage, and how far behind they are.
 func (h *handlers) withLeftOut(ctx context.Context, f *view.Facts, stage string) error {
 	there := f.Current(stage)
 	if there == nil || there.Choice == nil {

@@ -19,7 +19,7 @@ func tokenOf(t store.Token) api.Token {
 	return out
 }
 
-// ListTokens lists the tokens of who asks, never themselves.
+// ListTokens lists the user's tokens, without their text.
 func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) (api.ListTokensResponseObject,
 	error) {
 	list, err := h.engine.Store.Tokens(ctx, who(ctx).person.Handle)
@@ -30,7 +30,7 @@ func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject
 	return out, err
 }
 
-// CreateToken makes a token, and tells it this once.
+// CreateToken creates a token, and returns its text, which is shown only once.
 func (h *handlers) CreateToken(ctx context.Context,
 	r api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
 	text, t, err := h.engine.People.CreateToken(ctx, who(ctx).person, people.NewToken{Name: r.Body.Name,
@@ -41,7 +41,7 @@ func (h *handlers) CreateToken(ctx context.Context,
 	return api.CreateToken201JSONResponse{Text: text, Token: tokenOf(t)}, nil
 }
 
-// RevokeToken ends a token. A token may end itself, and no other.
+// RevokeToken revokes a token. A token can revoke only itself.
 func (h *handlers) RevokeToken(ctx context.Context,
 	r api.RevokeTokenRequestObject) (api.RevokeTokenResponseObject, error) {
 	person := who(ctx).person

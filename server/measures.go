@@ -8,8 +8,7 @@ import (
 	"rudmar/server/api"
 )
 
-// before is how much longer back it is read than is shown, so a version that settles again is not taken for a
-// new one.
+// before is the additional period that is read, so a version that settles again is not counted as new.
 const before = 365 * 24 * time.Hour
 
 // GetDeliveryMetrics reports how a stage is delivered to.

@@ -12,8 +12,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 )
 
-// collector serves /metrics in the OpenMetrics format. It
-// holds counts alone: no names of services, stages or people.
+// collector serves /metrics in the OpenMetrics format. It contains only counts: no names of services, stages or
+// people.
 type collector struct {
 	took    *prometheus.HistogramVec
 	answers http.Handler
@@ -50,7 +50,7 @@ func (m *collector) measure(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// states counts what Rudmar has to do, when it is asked.
+// states counts Rudmar's work, on each request.
 type states struct {
 	server *Server
 	serves *prometheus.Desc
@@ -93,5 +93,5 @@ func (s *states) Collect(out chan<- prometheus.Metric) {
 	}
 }
 
-// scrapeTime is how long counting may take.
+// scrapeTime is the time limit of the counts.
 const scrapeTime = 5 * time.Second

@@ -16,7 +16,7 @@ import (
 	"rudmar/server/api"
 )
 
-// mirrorOf returns what a repository follows; nil for nothing.
+// mirrorOf returns a repository's mirror settings; nil for none.
 func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror, error) {
 	m, err := h.engine.Store.Mirror(ctx, repository)
 	if errors.Is(err, store.ErrNotFound) {
@@ -36,7 +36,7 @@ func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror
 	return out, nil
 }
 
-// hasRepository checks that there is a repository, for who looks after all of them.
+// hasRepository checks that a repository exists, for its administrators.
 func (h *handlers) hasRepository(ctx context.Context, name string) error {
 	if err := may(ctx, rights.Administer, "", ""); err != nil {
 		return err
@@ -48,7 +48,7 @@ func (h *handlers) hasRepository(ctx context.Context, name string) error {
 	return err
 }
 
-// SetMirror makes a repository follow another one.
+// SetMirror makes a repository a mirror.
 func (h *handlers) SetMirror(ctx context.Context, r api.SetMirrorRequestObject) (api.SetMirrorResponseObject, error) {
 	if err := h.hasRepository(ctx, r.Repository); err != nil {
 		return nil, err
@@ -63,7 +63,7 @@ func (h *handlers) SetMirror(ctx context.Context, r api.SetMirrorRequestObject) 
 	return api.SetMirror200JSONResponse{Key: key}, nil
 }
 
-// FetchMirror fetches what a repository follows now.
+// FetchMirror fetches a mirror now.
 func (h *handlers) FetchMirror(ctx context.Context, r api.FetchMirrorRequestObject) (api.FetchMirrorResponseObject,
 	error) {
 	err := h.hasRepository(ctx, r.Repository)
@@ -76,7 +76,7 @@ func (h *handlers) FetchMirror(ctx context.Context, r api.FetchMirrorRequestObje
 	return api.FetchMirror204Response{}, err
 }
 
-// DeleteMirror makes a repository one that people push to.
+// DeleteMirror ends a mirror, so people can push to the repository.
 func (h *handlers) DeleteMirror(ctx context.Context,
 	r api.DeleteMirrorRequestObject) (api.DeleteMirrorResponseObject, error) {
 	err := h.hasRepository(ctx, r.Repository)
@@ -92,8 +92,8 @@ const mostNotice = 1 << 20
 // noticeSignature is the header in which git hosts send the HMAC-SHA256 of a push notice.
 const noticeSignature = "X-Hub-Signature-256"
 
-// mirrorWebhook takes a push notice of a git host. It is signed in by its signature
-// alone, and says nothing of whether there is such a repository.
+// mirrorWebhook receives a push notification of a git host. Its signature alone authenticates it, and the
+// response does not reveal whether the repository exists.
 func (s *Server) mirrorWebhook(c *echo.Context) error {
 	r := c.Request()
 	_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(s.options.BodyTime))

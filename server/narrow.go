@@ -10,12 +10,11 @@ import (
 	"rudmar/engine/deliver"
 )
 
-// openToTokens are what every token may ask for: who it is, and what is about no
-// service.
+// openToTokens are the requests that every token can make: about its own user, and about no service.
 var openToTokens = []string{"/api/session", "/api/me", "/api/health", "/api/schemas", "/api/docs", "/api/openapi.yaml"}
 
-// maySee returns nil if a token covers the subject of a request, and for people, who see
-// everything. Lists over all services leave out by themselves what a token is not for.
+// maySee returns nil if a token covers the subject of a request, and for people, who can view everything. Lists
+// over all services are filtered elsewhere.
 func (s *Server) maySee(r *http.Request, in signedIn) error {
 	if in.person.Token == nil {
 		return nil

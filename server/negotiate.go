@@ -16,8 +16,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// described holds requests against the description of the API: its addresses,
-// what can be done there, and the forms of what is sent and answered.
+// described validates requests against the API description: paths, methods, and media types.
 type described struct{ router routers.Router }
 
 func describedBy(description *openapi3.T) (*described, error) {
@@ -25,7 +24,7 @@ func describedBy(description *openapi3.T) (*described, error) {
 	return &described{router}, err
 }
 
-// negotiate refuses what no handler could answer: 405, 406 and 415.
+// negotiate rejects requests that no handler could serve: 405, 406 and 415.
 func (d *described) negotiate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -89,10 +88,11 @@ func answersOf(o *openapi3.Operation) []contenttype.MediaType {
 	return out
 }
 
-// readOften are what pages ask for again and again: it has a tag, so what has not changed is not sent again.
+// readOften are the paths that pages request repeatedly: responses have an entity tag, so unchanged ones are
+// not sent again.
 var readOften = []string{"/stage-line", "/board", "/versions", "/deliveries", "/journal", "/builds", "/services", "/source"}
 
-// tagged answers 304 where a reader has what would be sent.
+// tagged responds with 304 if the client has the current response.
 func tagged(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -136,7 +136,7 @@ func matches(asked, tag string) bool {
 	return false
 }
 
-// heldResponse keeps an answer until all of it is there.
+// heldResponse buffers a response.
 type heldResponse struct {
 	http.ResponseWriter
 	status int

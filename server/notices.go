@@ -18,8 +18,8 @@ func hookOf(h store.NotificationTarget) api.NotificationTarget {
 		Stage:   h.Stage, Person: h.Person, CreatedAt: h.Made.UnixMilli()}
 }
 
-// ListNotificationTargets lists where notifications go: to who looks after what they are about, for an address
-// can be what lets somebody in.
+// ListNotificationTargets lists notification targets for the administrators of their services, because an
+// address can contain credentials.
 func (h *handlers) ListNotificationTargets(ctx context.Context,
 	_ api.ListNotificationTargetsRequestObject) (api.ListNotificationTargetsResponseObject, error) {
 	list, err := h.engine.Store.NotificationTargets(ctx)
@@ -50,7 +50,7 @@ func (h *handlers) CreateNotificationTarget(ctx context.Context,
 	return api.CreateNotificationTarget201JSONResponse{Key: key, Target: hookOf(hook)}, err
 }
 
-// ownHook returns a hook that who asks looks after.
+// ownHook returns a notification target that the user can administer.
 func (h *handlers) ownHook(ctx context.Context, id int64) (store.NotificationTarget, error) {
 	hook, err := h.engine.Store.NotificationTarget(ctx, id)
 	if err != nil {
@@ -59,7 +59,7 @@ func (h *handlers) ownHook(ctx context.Context, id int64) (store.NotificationTar
 	return hook, may(ctx, rights.Administer, hook.Service, hook.Stage)
 }
 
-// DeleteNotificationTarget ends notifications to somewhere.
+// DeleteNotificationTarget deletes a notification target.
 func (h *handlers) DeleteNotificationTarget(ctx context.Context,
 	r api.DeleteNotificationTargetRequestObject) (api.DeleteNotificationTargetResponseObject, error) {
 	hook, err := h.ownHook(ctx, r.Id)
@@ -69,7 +69,7 @@ func (h *handlers) DeleteNotificationTarget(ctx context.Context,
 	return api.DeleteNotificationTarget204Response{}, err
 }
 
-// ListNotifications lists what went somewhere.
+// ListNotifications lists the notifications of a target.
 func (h *handlers) ListNotifications(ctx context.Context,
 	r api.ListNotificationsRequestObject) (api.ListNotificationsResponseObject,
 	error) {

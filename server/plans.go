@@ -48,7 +48,7 @@ func (h *handlers) ComputePlan(ctx context.Context,
 	return api.ComputePlan200JSONResponse(out), err
 }
 
-// compute plans a version onto a place; where none is named, the version that is there.
+// compute plans a version for a place; by default the deployed version.
 func (h *handlers) compute(ctx context.Context, place manifest.Place, version int,
 	deletions []string) (*plan.Plan, error) {
 	v, err := h.facts(ctx, place.Service)
@@ -104,8 +104,7 @@ func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.SavedPla
 	return out, err
 }
 
-// shownAs returns a plan as it is shown, with what it means in words; of one that has
-// more steps than that those of the first functions, about as many.
+// shownAs returns a plan as shown, with its impact in words; of a large plan, the steps of the first functions.
 func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 	part, total := *p, p.Total()
 	var next string
@@ -124,8 +123,8 @@ func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 	return out, nil
 }
 
-// firstPart and laterPart are about how many steps of a large plan are given at a time;
-// so many large ones are remembered, kept or not, for the parts behind the first.
+// firstPart and laterPart are the approximate numbers of steps of a large plan per response; some large plans
+// are cached for the later parts.
 const (
 	firstPart, laterPart = 1_000, 5_000
 	largePlans           = 4
@@ -253,8 +252,7 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 	return nil, badRequest(how.Reason)
 }
 
-// goBack takes a stage back by a plan that somebody has read, which has to be all
-// that it means.
+// goBack rolls a stage back by a plan that somebody has seen, which must equal the present plan.
 func (h *handlers) goBack(ctx context.Context, kept store.Plan, confirm string) error {
 	b := kept.Plan.Base
 	if err := h.engine.Runner.Check(ctx, kept.ID); err != nil {

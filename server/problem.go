@@ -28,7 +28,7 @@ import (
 	"rudmar/server/api"
 )
 
-// badRequest is an error in what was asked for.
+// badRequest is an error in a request.
 type badRequest string
 
 func (b badRequest) Error() string { return string(b) }
@@ -91,8 +91,8 @@ func (s *Server) problem(c *echo.Context, err error) {
 	writeProblem(c.Response(), p)
 }
 
-// challenge returns how to sign in. A browser's own script is not told of passwords:
-// the browser would ask for one itself, over the page.
+// challenge returns the WWW-Authenticate header. A browser's script gets none for passwords, because the
+// browser would show its own dialog.
 func challenge(r *http.Request) string {
 	if r.Header.Get("Sec-Fetch-Mode") != "" {
 		return `Session realm="Rudmar"`
@@ -100,7 +100,7 @@ func challenge(r *http.Request) string {
 	return `Basic realm="Rudmar", charset="UTF-8"`
 }
 
-// noteRefusal keeps that somebody tried what they may not.
+// noteRefusal writes a denied attempt to the journal.
 func (s *Server) noteRefusal(r *http.Request, err error) {
 	if !errors.Is(err, rights.ErrDenied) {
 		return
@@ -112,8 +112,7 @@ func (s *Server) noteRefusal(r *http.Request, err error) {
 	}
 }
 
-// statusOf returns the status with which an error is told, and whether it is one
-// that somebody can do something about.
+// statusOf returns the status of an error, and whether the client can do something about it.
 func statusOf(err error) (status int, known bool) {
 	var broken *engine.BrokenError
 	var unreachable *platform.Unreachable

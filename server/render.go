@@ -61,8 +61,8 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 	return api.CheckSource200JSONResponse(out), err
 }
 
-// inputs returns what a stage brings to what a service becomes, and the units of
-// attributes by kind and name.
+// inputs returns a stage's part of the inputs of rendered resources, and the units of attributes by kind and
+// name.
 func (h *handlers) inputs(ctx context.Context, service string, r check.Result, stage string) (expand.Inputs,
 	map[string]string, error) {
 	in, units := expand.Inputs{Artifacts: map[string]string{}, Key: h.engine.People.FingerprintKey()}, map[string]string{}
@@ -85,7 +85,7 @@ func (h *handlers) inputs(ctx context.Context, service string, r check.Result, s
 	return in, units, nil
 }
 
-// resources returns what a checked service becomes in a stage, on its first target.
+// resources returns the resources of a checked service in a stage, on its first target.
 func (h *handlers) resources(service string, r check.Result, stage string, in expand.Inputs) []expand.Resource {
 	if r.Service == nil {
 		return nil
@@ -144,8 +144,8 @@ func otherValues(then, now *expand.Resource) int {
 	return n
 }
 
-// resourcesOfFile takes the resources to be shown beside a file: those of its
-// function; beside a file of the whole service those that an edit changes, or all.
+// resourcesOfFile selects the resources shown next to a file: those of its function; for a file of the whole
+// service those that an edit changes, or all.
 func resourcesOfFile(all []expand.Resource, s *manifest.Service, file string,
 	changed map[string]bool) []expand.Resource {
 	wanted := map[string]bool{}

@@ -15,10 +15,10 @@ import (
 // foundAtMost is how many of each kind are found.
 const foundAtMost = 8
 
-// searchedCommits is how many commits back are looked at.
+// searchedCommits is the number of searched commits.
 const searchedCommits = 500
 
-// Search finds what a few words name: newest first, of each kind the nearest.
+// Search returns the matches of a few words: newest first, the best of each kind.
 func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.SearchResponseObject, error) {
 	words := strings.Fields(strings.ToLower(r.Params.Text))
 	in := func(texts ...string) bool {
@@ -114,8 +114,7 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 	return out, nil
 }
 
-// longest returns the word by which the store narrows best; the others are held
-// against what it gives.
+// longest returns the word by which the store filters best; the others filter its results.
 func longest(words []string) string {
 	best := ""
 	for _, w := range words {

@@ -39,7 +39,7 @@ func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject
 	return out, nil
 }
 
-// usersOf lists the functions that get a secret by a variable, or may read it.
+// usersOf lists the functions that receive a secret in a variable, or can read it.
 func usersOf(service *manifest.Service, stage, name string) []string {
 	out := []string{}
 	for _, fn := range service.Functions {

@@ -55,7 +55,7 @@ type Server struct {
 // remembered is how many commits are remembered.
 const remembered = 500
 
-// New makes a server.
+// New creates a server.
 func New(e *engine.Engine, o Options) (*Server, error) {
 	if o.BodyTime == 0 {
 		o.BodyTime = 30 * time.Second
@@ -165,8 +165,7 @@ func may(ctx context.Context, a rights.Permission, service, stage string) error 
 	return deliver.May(who(ctx).person, a, service, stage)
 }
 
-// handlers answers the generated interface; its methods stand in the files of
-// their subjects.
+// handlers implements the generated interface; its methods are in the files of their subjects.
 type handlers struct{ *Server }
 
 var errNotSignedIn = errors.New("sign in first")

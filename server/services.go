@@ -53,7 +53,7 @@ func (h *handlers) ListRepositories(ctx context.Context,
 	return out, nil
 }
 
-// typed checks that somebody typed the name of what goes or moves.
+// typed checks the typed name that confirms a deletion or a move.
 func typed(confirm, name, what string) error {
 	if confirm != name {
 		return badRequest(fmt.Sprintf("%s: type its name, %s, to confirm", what, name))

@@ -17,8 +17,7 @@ import (
 	"rudmar/server/api"
 )
 
-// The session's cookie. Where browsers take it, its name begins so that no other
-// host name, and no page without TLS, can set it.
+// The session's cookie. Under TLS its prefix prevents other host names, and pages without TLS, from setting it.
 const (
 	cookieName     = "rudmar_session"
 	hostCookieName = "__Host-" + cookieName
@@ -54,10 +53,9 @@ func who(ctx context.Context) signedIn {
 	return s
 }
 
-// signedIn lets through who is signed in: with a cookie and, where something
-// is changed, the session's own token in the X-CSRF-Token header; or with
-// handle and password, or a token as bearer (RFC 6750), as the command line does.
-// Signing in is open.
+// signedIn admits authenticated requests: with a cookie and, for changes, the session's own token in the
+// X-CSRF-Token header; or with username and password, or a bearer token (RFC 6750), as the command line does.
+// Signing in needs none.
 func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -92,7 +90,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// sameOrigin reports whether a browser says that a request comes from this page.
+// sameOrigin reports whether, according to the browser, a request comes from this page.
 func sameOrigin(r *http.Request) bool {
 	site := r.Header.Get("Sec-Fetch-Site")
 	return site == "" || site == "same-origin" || site == "none"

@@ -10,8 +10,8 @@ import (
 	"rudmar/server/api"
 )
 
-// shift reports how a version came into a stage after another one; nil if the stage does not move calls in
-// shares, and it did not roll back by itself.
+// shift returns the traffic shift of a version in a stage; nil if the stage has no traffic shift, and the
+// version did not roll back automatically.
 func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShift, error) {
 	v, err := h.engine.Store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(v.Steps) == 0 && v.Back == "" {
@@ -46,7 +46,7 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShi
 	return out, err
 }
 
-// steering lists the words by which somebody may steer a shift now.
+// steering lists the commands that the user can give to a shift now.
 func steering(v *api.TrafficShift) []api.DeliveryAction {
 	if v.RollbackReason != nil {
 		return nil

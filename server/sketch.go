@@ -10,7 +10,7 @@ import (
 	"rudmar/server/api"
 )
 
-// DraftPlan plans an edit that nobody has committed.
+// DraftPlan plans an uncommitted edit.
 func (h *handlers) DraftPlan(ctx context.Context,
 	r api.DraftPlanRequestObject) (api.DraftPlanResponseObject, error) {
 	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)

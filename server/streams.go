@@ -20,13 +20,13 @@ import (
 	wire "rudmar/platform/api"
 )
 
-// keepAlive is how often a stream says something, so a page can tell a quiet one from a lost one.
+// keepAlive is the interval of keep-alive messages, so a page can tell a quiet stream from a lost one.
 const keepAlive = 10 * time.Second
 
-// comeBack is after how long a page that lost its stream asks for it again.
+// comeBack is the delay after which a page reconnects to a lost stream.
 const comeBack = 2 * time.Second
 
-// followAgain is how long a stream that the platform ended is left alone.
+// followAgain is the pause after the platform ends a stream.
 const followAgain = time.Second
 
 // stream is an answer of server-sent events.
@@ -35,10 +35,10 @@ type stream struct {
 	control *http.ResponseController
 }
 
-// headAsked marks what was asked by HEAD.
+// headAsked marks a HEAD request.
 type headAsked struct{}
 
-// streamHead answers HEAD of a stream, whose body would never end.
+// streamHead responds to HEAD of a stream, whose body would never end.
 func streamHead(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if c.Request().Context().Value(headAsked{}) == nil {
@@ -77,11 +77,11 @@ func (s *stream) alive() error {
 	return s.control.Flush()
 }
 
-// signedInCheck is how often a stream looks whether who reads it is still signed
-// in, beside being told: another process may have ended a session.
+// signedInCheck is the interval of checks whether a stream's reader is still signed in, besides notifications:
+// another process may have ended the session.
 const signedInCheck = time.Second
 
-// untilSignedOut returns a context that ends when who is signed in is not any more.
+// untilSignedOut returns a context that ends with the user's session.
 func (s *Server) untilSignedOut(ctx context.Context) (context.Context, context.CancelFunc) {
 	in := who(ctx)
 	ctx, cancel := context.WithCancel(ctx)
@@ -119,8 +119,8 @@ func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 	return err != nil && !errors.Is(err, store.ErrNotFound) || err == nil && !p.Closed && p.Password == in.person.Password
 }
 
-// events sends what happens, from the event after Last-Event-ID on, or after the one that
-// is named in the address, by who has loaded something since then.
+// events sends events, after Last-Event-ID, or after the one named in the address, by a client that has loaded
+// something since then.
 func (s *Server) events(c *echo.Context) error {
 	ctx, cancel := s.untilSignedOut(c.Request().Context())
 	defer cancel()
@@ -163,12 +163,11 @@ func (s *Server) events(c *echo.Context) error {
 	}
 }
 
-// gather is how long lines of a log are held so that those of a busy one go
-// together: a page reads one event of a hundred lines at a tenth of the cost of
-// a hundred events.
+// gather is how long log lines are collected into one event: a page reads one event of a hundred lines at a
+// tenth of the cost of a hundred events.
 const gather = 200 * time.Millisecond
 
-// lineStream sends the lines of a log, those that come close together as one event.
+// lineStream sends log lines, those that come close together as one event.
 type lineStream struct {
 	*stream
 	mu    sync.Mutex
@@ -192,7 +191,7 @@ func (s *lineStream) alive() error {
 	return errors.Join(s.err, s.stream.alive())
 }
 
-// flush sends what is held.
+// flush sends the collected lines.
 func (s *lineStream) flush() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -203,7 +202,7 @@ func (s *lineStream) flush() error {
 	return s.err
 }
 
-// stop lets nothing be sent any more: the answer ends.
+// stop ends the response.
 func (s *lineStream) stop() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -213,7 +212,7 @@ func (s *lineStream) stop() {
 	}
 }
 
-// followLogs sends log lines as they come, from the line after Last-Event-ID on.
+// followLogs sends log lines as they arrive, after Last-Event-ID.
 func (s *Server) followLogs(c *echo.Context) error {
 	client, scope, err := s.engine.Planner.Platform(manifest.PlaceOf(c.Param("service"), c.Param("stage"),
 		c.QueryParam("target")))

@@ -42,7 +42,7 @@ func strictJSON(r *http.Request, sent contenttype.MediaType) error {
 		"/"+strings.TrimPrefix(string(bad.JSONPointer), "/"), bad.Err))
 }
 
-// invalid returns what a description of the API finds wrong with a request, and where.
+// invalid returns the violation of the API description in a request, and its location.
 func invalid(err error) string {
 	var request *openapi3filter.RequestError
 	var schema *openapi3.SchemaError

@@ -8,7 +8,7 @@ import (
 	"rudmar/server/api"
 )
 
-// summaryOf reports of a version what lists show, with where it runs.
+// summaryOf returns a version in its list form, with its stages.
 func summaryOf(v store.Listed, places []store.Stage) api.VersionSummary {
 	out := api.VersionSummary{Number: v.Number, Hash: v.Hash, Branch: v.Branch, Author: v.Author,
 		Person: v.Person, Message: v.Message,
@@ -22,7 +22,7 @@ func summaryOf(v store.Listed, places []store.Stage) api.VersionSummary {
 	return out
 }
 
-// partSize is how many rows of a list that grows for years are given at a time.
+// partSize is the number of rows per page of a list.
 const partSize = 100
 
 func (h *handlers) ListVersions(ctx context.Context, r api.ListVersionsRequestObject) (api.ListVersionsResponseObject,

@@ -1,5 +1,5 @@
-// Package sqlstmt keeps the statements of a database prepared: SQLite takes as long to prepare a
-// statement as to run it.
+// Package sqlstmt caches the prepared statements of a database: SQLite takes as long to prepare a statement as
+// to run it.
 package sqlstmt
 
 import (
@@ -10,17 +10,17 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2/simplelru"
 )
 
-// most is how many statements are kept; those that were used last.
+// most is the capacity of the cache, which keeps the most recently used statements.
 const most = 400
 
-// DB is a database whose statements are kept. It is safe for several goroutines.
+// DB is a database with cached statements. It is safe for concurrent use.
 type DB struct {
 	*sql.DB
 	mu    sync.Mutex
 	known *lru.LRU[string, *sql.Stmt]
 }
 
-// Of keeps the statements of a database.
+// Of caches the statements of a database.
 func Of(db *sql.DB) *DB {
 	known, err := lru.NewLRU[string, *sql.Stmt](most, nil)
 	if err != nil {
@@ -29,7 +29,7 @@ func Of(db *sql.DB) *DB {
 	return &DB{DB: db, known: known}
 }
 
-// get returns a statement that is kept; nil for none.
+// get returns a cached statement; nil for none.
 func (d *DB) get(query string) *sql.Stmt {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -37,7 +37,7 @@ func (d *DB) get(query string) *sql.Stmt {
 	return s
 }
 
-// keep prepares a statement and keeps it.
+// keep prepares a statement and caches it.
 func (d *DB) keep(ctx context.Context, query string) (*sql.Stmt, error) {
 	s, err := d.PrepareContext(ctx, query)
 	if err != nil {
@@ -52,8 +52,8 @@ func (d *DB) keep(ctx context.Context, query string) (*sql.Stmt, error) {
 	return kept, spare.Close()
 }
 
-// put keeps a statement. It gives the one that is kept for a query, which is another one
-// where somebody else was faster, and one to be closed, or nil.
+// put caches a statement. It returns the cached one for a query, which is another one if a concurrent call was
+// faster, and one to be closed, or nil.
 func (d *DB) put(query string, s *sql.Stmt) (kept, spare *sql.Stmt) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -74,7 +74,7 @@ func (d *DB) statement(ctx context.Context, query string) (*sql.Stmt, error) {
 	return d.keep(ctx, query)
 }
 
-// QueryContext is sql.DB's, by a statement that is kept.
+// QueryContext is sql.DB's, with a cached statement.
 func (d *DB) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
 	s, err := d.statement(ctx, query)
 	if err != nil {
@@ -83,7 +83,7 @@ func (d *DB) QueryContext(ctx context.Context, query string, args ...any) (*sql.
 	return s.QueryContext(ctx, args...)
 }
 
-// QueryRowContext is sql.DB's, by a statement that is kept.
+// QueryRowContext is sql.DB's, with a cached statement.
 func (d *DB) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
 	s, err := d.statement(ctx, query)
 	if err != nil { // the row reports the error
@@ -92,15 +92,14 @@ func (d *DB) QueryRowContext(ctx context.Context, query string, args ...any) *sq
 	return s.QueryRowContext(ctx, args...)
 }
 
-// Tx is a transaction that goes by statements that are kept. It is not safe for several
-// goroutines.
+// Tx is a transaction with cached statements. It is not safe for concurrent use.
 type Tx struct {
 	*sql.Tx
 	db     *DB
 	missed *[]string // to cache it once the transaction has ended and its connection is free
 }
 
-// Within runs work in one transaction: all of it or none.
+// Within runs work in one transaction.
 func (d *DB) Within(ctx context.Context, work func(tx Tx) error) error {
 	tx, err := d.BeginTx(ctx, nil)
 	if err != nil {
@@ -131,7 +130,7 @@ func (t Tx) statement(ctx context.Context, query string) *sql.Stmt {
 	return t.StmtContext(ctx, s)
 }
 
-// ExecContext is sql.Tx's, by a statement that is kept.
+// ExecContext is sql.Tx's, with a cached statement.
 func (t Tx) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
 	if s := t.statement(ctx, query); s != nil {
 		return s.ExecContext(ctx, args...)
@@ -139,7 +138,7 @@ func (t Tx) ExecContext(ctx context.Context, query string, args ...any) (sql.Res
 	return t.Tx.ExecContext(ctx, query, args...)
 }
 
-// QueryContext is sql.Tx's, by a statement that is kept.
+// QueryContext is sql.Tx's, with a cached statement.
 func (t Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
 	if s := t.statement(ctx, query); s != nil {
 		return s.QueryContext(ctx, args...)
@@ -147,7 +146,7 @@ func (t Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.R
 	return t.Tx.QueryContext(ctx, query, args...)
 }
 
-// QueryRowContext is sql.Tx's, by a statement that is kept.
+// QueryRowContext is sql.Tx's, with a cached statement.
 func (t Tx) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
 	if s := t.statement(ctx, query); s != nil {
 		return s.QueryRowContext(ctx, args...)

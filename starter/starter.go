@@ -1,5 +1,5 @@
-// Package starter provides the files of a new function for each runtime, and what a build adds to
-// a function written in Go.
+// Package starter provides the files of a new function for each runtime, and the files that a build adds to a
+// Go function.
 package starter
 
 import (
@@ -27,8 +27,8 @@ var ErrName = errors.New("a name has 1 to 40 lowercase letters, digits and hyphe
 
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
-// Service returns the files of a new service that works, by path relative to its
-// folder: two stages, a function with a case, and what to do with them.
+// Service returns the files of a new, working service, by path relative to its folder: two stages, a function
+// with a case, and instructions.
 func Service(name, runtime string) (map[string]string, error) {
 	if !nameForm.MatchString(name) {
 		return nil, fmt.Errorf("%w: %q", ErrName, name)
@@ -90,8 +90,8 @@ no_side_effects: true
 	return out, nil
 }
 
-// GoFiles returns what a build adds to the folder of a function written in Go
-// where it is missing: the module and what functions may reach.
+// GoFiles returns the files that a build adds to a Go function's folder if they are missing: the module and the
+// platform's API.
 func GoFiles() (map[string]string, error) {
 	out := map[string]string{}
 	for _, name := range []string{"go.mod.txt", "rudmar.go.txt"} {
@@ -104,8 +104,7 @@ func GoFiles() (map[string]string, error) {
 	return out, nil
 }
 
-// GoWorker returns the file that a build adds so that the platform can call a
-// handler of package main.
+// GoWorker returns the file that a build adds so the platform can invoke a handler in package main.
 func GoWorker(handler string) (string, error) {
 	text, err := fs.ReadFile(files, "files/go/worker.go.txt")
 	return strings.Replace(string(text), "HANDLER", handler, 1), err

@@ -7,9 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// refused are the system calls that functions and builds have no business with: mounting, namespaces, looking
-// into other processes, keys, programs for the kernel, the machine's clock and names, and what has opened doors
-// recently.
+// refused are the system calls that functions and builds do not need: mounts, namespaces, other processes'
+// memory, keys, kernel programs, the machine's clock and names, and calls with recent vulnerabilities.
 func refused() []uint32 {
 	return append([]uint32{
 		unix.SYS_MOUNT, unix.SYS_UMOUNT2, unix.SYS_PIVOT_ROOT, unix.SYS_CHROOT, unix.SYS_UNSHARE, unix.SYS_SETNS,
@@ -29,8 +28,7 @@ func refused() []uint32 {
 	}, refusedHere()...)
 }
 
-// usual are the calls that programs make most: they are let through first, since
-// the kernel goes through the filter for each.
+// usual are the most frequent calls: they are allowed first, because the kernel runs the filter for each call.
 func usual() []uint32 {
 	return append([]uint32{unix.SYS_READ, unix.SYS_WRITE, unix.SYS_FUTEX, unix.SYS_OPENAT, unix.SYS_CLOSE,
 		unix.SYS_FSTAT, unix.SYS_EPOLL_PWAIT, unix.SYS_LSEEK, unix.SYS_MMAP, unix.SYS_MUNMAP,
@@ -38,7 +36,7 @@ func usual() []uint32 {
 		unix.SYS_READLINKAT, unix.SYS_RECVMSG, unix.SYS_SENDMSG}, usualHere()...)
 }
 
-// newSpaces are the flags of clone that make namespaces.
+// newSpaces are the flags of clone that create namespaces.
 const newSpaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS | unix.CLONE_NEWIPC |
 	unix.CLONE_NEWUSER | unix.CLONE_NEWPID | unix.CLONE_NEWNET
 
@@ -49,9 +47,9 @@ const (
 	firstArgAt     = 16
 )
 
-// filter is the program that the kernel asks about each system call (seccomp, classic BPF): calls of another
-// architecture end the process, refused ones fail with EPERM, and clone3, whose flags a filter cannot see, is
-// said to be unknown, so clone is taken.
+// filter is the program that the kernel runs for each system call (seccomp, classic BPF): calls of another
+// architecture end the process, refused calls fail with EPERM, and clone3, whose flags a filter cannot read,
+// fails with ENOSYS, so programs use clone.
 func filter() []unix.SockFilter {
 	load := func(at uint32) unix.SockFilter {
 		return unix.SockFilter{Code: unix.BPF_LD | unix.BPF_W | unix.BPF_ABS, K: at}
@@ -85,7 +83,7 @@ func filter() []unix.SockFilter {
 		answer(unix.SECCOMP_RET_ALLOW))
 }
 
-// refuseCalls has the kernel refuse them, for this thread and all that comes of it.
+// refuseCalls installs the filter for this thread and everything that it starts.
 func refuseCalls() error {
 	program := filter()
 	p := unix.SockFprog{Len: uint16(len(program)), Filter: &program[0]}

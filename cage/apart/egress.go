@@ -26,8 +26,8 @@ type rtentry struct {
 	mtu, window, roundtrip uint64
 }
 
-// egress makes the network of a command that has one: a device whose packets the keeper reads and writes, so
-// nothing of the machine's own network is changed or shared. The device is handed over by the control socket.
+// egress creates the network of a command: a device whose packets the keeper reads and writes, so nothing of
+// the machine's own network is changed or shared. It passes the device over the control socket.
 func egress(control *os.File) error {
 	fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC, 0)
 	if err != nil {

@@ -17,10 +17,10 @@ func SendFrame(to io.Writer, v any) error {
 	return err
 }
 
-// maxFrame is the most that one side tells the other at once, in bytes.
+// maxFrame is the maximum size of a frame, in bytes.
 const maxFrame = 16 << 20
 
-// ReceiveFrame reads what SendFrame wrote.
+// ReceiveFrame reads a frame that SendFrame wrote.
 func ReceiveFrame(from io.Reader, v any) error {
 	var head [4]byte
 	if _, err := io.ReadFull(from, head[:]); err != nil {

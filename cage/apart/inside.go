@@ -15,10 +15,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Name is the name by which the program knows that it was started to put up walls.
+// Name is the program name that makes the process isolate itself and run a command.
 const Name = "rudmar-cage"
 
-// once is its name where it begins one command of a session.
+// once is the program name that starts one command of a session.
 const once = "rudmar-cage-once"
 
 // File descriptors of a process in a cage.
@@ -28,8 +28,8 @@ const (
 	controlFD
 )
 
-// init puts up the walls and runs a command behind them, where the program was
-// started for it; it does not return then. Otherwise it does nothing.
+// init isolates the process and runs a command, if the program was started for that; then it does not return.
+// Otherwise it does nothing.
 func init() {
 	if len(os.Args) == 0 || os.Args[0] != Name && os.Args[0] != once {
 		return
@@ -88,7 +88,7 @@ func enter(control *os.File) error {
 	return begin(s)
 }
 
-// begin drops what the command must not have, and becomes the command.
+// begin drops privileges and executes the command.
 func begin(s Spec) error {
 	if !s.Session {
 		for _, fd := range []int{inFD, outFD} {
@@ -162,8 +162,8 @@ func limit(s Spec) error {
 	return nil
 }
 
-// dropPrivileges drops privileges for good: another user, no capabilities, no way to
-// new ones, and an end with whoever started it.
+// dropPrivileges drops privileges permanently: another user, no capabilities, no way to gain new ones, and an
+// end together with the parent.
 func dropPrivileges(s Spec) error {
 	for c := 0; c <= unix.CAP_LAST_CAP; c++ {
 		_ = unix.Prctl(unix.PR_CAPBSET_DROP, uintptr(c), 0, 0, 0) // a capability that cannot be dropped does not exist

@@ -11,19 +11,18 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// system are the folders and files of the machine that every command is shown:
-// programs, libraries, and what they need to find names, zones and certificates.
+// system are the files and folders of the machine that every command sees: programs, libraries, and the data
+// for names, time zones and certificates.
 func system() []string {
 	return []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32",
 		"/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/ssl", "/etc/ca-certificates", "/etc/localtime",
 		"/etc/alternatives", "/etc/nsswitch.conf", "/etc/mime.types"}
 }
 
-// devices are what a command may open in /dev.
+// devices are the devices that a command can open in /dev.
 func devices() []string { return []string{"null", "zero", "full", "random", "urandom"} }
 
-// isolate makes the tree of files that every command sees, below a folder
-// that is empty outside.
+// isolate builds the file tree that every command sees, below a folder that is empty outside.
 func isolate(root string, p Plan) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("leaving the machine's tree of files: %w", err)
@@ -76,7 +75,7 @@ func isolate(root string, p Plan) error {
 // usualScratch is the size of a private folder that most commands have, in bytes.
 const usualScratch = 64 << 20
 
-// owner is who owns the private folder, as numbered inside.
+// owner is the owner of the private folder, as numbered inside.
 func (p Plan) owner() int {
 	if p.Own {
 		return 0
@@ -84,7 +83,7 @@ func (p Plan) owner() int {
 	return p.User
 }
 
-// scratch makes the private folders, or changes their size.
+// scratch creates the private folders, or changes their size.
 func scratch(root string, size int64, who int, flags uintptr) error {
 	for at, size := range map[string]int64{Scratch: size, "/dev/shm": size / 4} {
 		options := fmt.Sprintf("size=%d,nr_inodes=%d,mode=0700,uid=%d,gid=%d", size, max(1000, size>>12), who, who)
@@ -96,8 +95,8 @@ func scratch(root string, size int64, who int, flags uintptr) error {
 	return nil
 }
 
-// show binds a file or folder of the machine into the tree, read-only, or makes the link again that it is. What
-// is not there is left out.
+// show mounts a file or folder of the machine into the tree, read-only, or copies a symbolic link. Missing
+// paths are left out.
 func show(root, from, to string) error {
 	info, err := os.Lstat(from)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -141,7 +140,7 @@ func show(root, from, to string) error {
 	return nil
 }
 
-// populate adds what one command sees and may write to.
+// populate adds the mounts of one command.
 func populate(root string, s Spec) error {
 	who := s.Plan.owner()
 	if size := s.Limits.Scratch; size != 0 && size != usualScratch {
@@ -189,7 +188,7 @@ func layer(root, to string, i, who int, own bool) error {
 	return nil
 }
 
-// seal makes the tree the only one that there is.
+// seal makes the tree the root and detaches all others.
 func seal(root string) error {
 	if err := unix.PivotRoot(root, filepath.Join(root, "old")); err != nil {
 		return fmt.Errorf("isolating the machine's files: %w", err)

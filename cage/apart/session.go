@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Request is what a session is asked for; one of its parts is set.
+// Request is a request to a session; one of its fields is set.
 type Request struct {
 	Put     *File  `json:"put,omitempty"` // its content follows
 	Run     *Step  `json:"run,omitempty"`
@@ -50,12 +50,12 @@ type Step struct {
 	Mark string `json:"mark,omitempty"`
 }
 
-// ProxyAddress is where a command with a way out finds its HTTP proxy.
+// ProxyAddress is the address of a command's HTTP proxy.
 const ProxyAddress = "127.0.0.1:3128"
 
-// serve is the first process of a session's cage: it takes files, runs commands
-// as who they are to run as, ends what they left running, and gives files out.
-// It reads files only when nothing else runs, and only within the cage.
+// serve is the first process of a session's cage: it writes files, runs commands as their users, ends their
+// remaining processes, and returns files. It reads files only while nothing else runs, and only within the
+// cage.
 func serve(s Spec) error {
 	in, out := os.NewFile(inFD, "requests"), os.NewFile(outFD, "answers")
 	who := s.Plan.owner()
@@ -114,7 +114,7 @@ func take(in io.Reader, f File, who int) error {
 	return errors.Join(err, to.Chown(who, who), to.Close())
 }
 
-// runStep runs one command, and gives how it ended.
+// runStep runs one command and returns its exit status.
 func runStep(s Spec, step Step) (int, error) {
 	s.Command, s.Env, s.Dir = step.Command, step.Env, step.Dir
 	if step.Way {
@@ -180,7 +180,7 @@ func socketFiles() (mine, theirs *os.File, err error) {
 	return os.NewFile(uintptr(pair[0]), "control"), os.NewFile(uintptr(pair[1]), "control"), nil
 }
 
-// killOthers ends everything in the cage but this process, which is its first.
+// killOthers ends all processes of the cage except this one, which is its first.
 func killOthers() {
 	_ = unix.Kill(-1, unix.SIGKILL) // it may not exist
 	for {
@@ -190,8 +190,8 @@ func killOthers() {
 	}
 }
 
-// forwardProxy takes connections to the proxy's address and hands them to the
-// keeper, which answers them, until closed.
+// forwardProxy accepts connections to the proxy's address and passes them to the keeper, which serves them,
+// until closed.
 func forwardProxy() (closed func(), err error) {
 	l, err := net.Listen("tcp", ProxyAddress)
 	if err != nil {

@@ -17,7 +17,7 @@ type Mount struct {
 	Layered bool `json:"layered,omitempty"`
 }
 
-// Limits hold for all processes of a cage together. Zero is no limit.
+// Limits apply to all processes of a cage together. Zero is no limit.
 type Limits struct {
 	Memory    int64 `json:"memory,omitempty"`    // bytes, including shared memory and private files
 	Processes int   `json:"processes,omitempty"` // processes and threads
@@ -25,7 +25,7 @@ type Limits struct {
 	OpenFiles int   `json:"open_files,omitempty"`
 }
 
-// Spec says what is run in a cage, and how.
+// Spec describes a command in a cage.
 type Spec struct {
 	Command []string `json:"command"`
 	Env     []string `json:"env"`

@@ -24,7 +24,7 @@ import (
 	"rudmar/starter"
 )
 
-// loadService checks the one service in a folder.
+// loadService checks the only service in a folder.
 func loadService(dir string) (check.Result, error) {
 	folder, err := manifest.FromFS(os.DirFS(dir))
 	if err != nil {

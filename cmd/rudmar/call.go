@@ -19,7 +19,7 @@ import (
 	"rudmar/server/api"
 )
 
-// stagePath is where the API has a stage of a service.
+// stagePath returns the API path of a stage of a service.
 func stagePath(service, stage string) string {
 	return "/services/" + url.PathEscape(service) + "/stages/" + url.PathEscape(stage)
 }
@@ -58,7 +58,7 @@ Exit codes: 0 the invocation succeeded, 1 it failed.`,
 	return cmd
 }
 
-// invocationRequest makes a call out of what was given, with what the function is known to take.
+// invocationRequest builds an invocation from the arguments and the function's samples.
 func (c *config) invocationRequest(cmd *cobra.Command, path, event, sample string) (api.InvocationRequest, error) {
 	var wish api.InvocationRequest
 	var detail api.FunctionDetail
@@ -114,7 +114,7 @@ func eventText(in io.Reader, event string) ([]byte, error) {
 	return []byte(event), nil
 }
 
-// took returns how a call started and how long it ran.
+// took returns how an invocation started and its duration.
 func took(got api.Invocation) string {
 	start := "warm"
 	if got.Cold {
@@ -197,8 +197,7 @@ func printLines(out io.Writer, lines []api.LogLine) {
 	}
 }
 
-// followLogs prints lines as they arrive, and resumes the stream where it was
-// when it breaks off.
+// followLogs prints lines as they arrive, and resumes an interrupted stream.
 func (c *config) followLogs(cmd *cobra.Command, path string) error {
 	last, pause := "", time.Duration(0)
 	for {
@@ -231,11 +230,11 @@ func (c *config) followLogs(cmd *cobra.Command, path string) error {
 	}
 }
 
-// maxLines is the most bytes of one event of a stream: log lines that came together.
+// maxLines is the maximum size in bytes of one event of a stream: a batch of log lines.
 const maxLines = 16 << 20
 
-// stream reads server-sent events from the one after last on, and keeps in last which came. It reports whether
-// any came; what the server refused is coded.
+// stream reads server-sent events after last, and stores the ID of the newest in last. It reports whether any
+// arrived; a rejection by the server is a coded error.
 func (c *config) stream(ctx context.Context, path string, last *string,
 	each func(event string, data []byte) error) (got bool, err error) {
 	if err := c.findServer(); err != nil {

@@ -98,7 +98,7 @@ func printCases(out io.Writer, service, stage, format string, runs []api.CaseRun
 	return err
 }
 
-// wholeCall reports what a case sent, what came, and what was expected and not found.
+// wholeCall returns the event of a case, the response, and each expectation that was not met.
 func wholeCall(r api.CaseRun) string {
 	var out strings.Builder
 	for _, o := range r.Outcomes {

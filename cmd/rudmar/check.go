@@ -21,8 +21,7 @@ import (
 	"rudmar/platform/local"
 )
 
-// offlineOffers returns what is known of platforms where no server can be asked:
-// what the local one has.
+// offlineOffers returns the features of platforms without a server: those of the local one.
 func offlineOffers() *check.Offers {
 	return &check.Offers{Of: map[string]check.Offer{"local": platforms.Offer(local.Kinds())}}
 }

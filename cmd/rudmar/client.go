@@ -11,7 +11,7 @@ import (
 	"rudmar/server/api"
 )
 
-// ask asks Rudmar's API as the person of the flags.
+// ask sends a request to Rudmar's API with the credentials of the flags.
 func (c *config) ask(ctx context.Context, method, path string, body, out any) error {
 	text, err := json.Marshal(body)
 	if err != nil {
@@ -35,14 +35,14 @@ func (c *config) ask(ctx context.Context, method, path string, body, out any) er
 	return answer(r, out)
 }
 
-// askLong is ask for what takes as long as functions are built, or run.
+// askLong is ask for requests that build or run functions.
 func (c *config) askLong(ctx context.Context, method, path string, body, out any) error {
 	ctx, cancel := context.WithTimeout(ctx, longFor)
 	defer cancel()
 	return c.ask(ctx, method, path, body, out)
 }
 
-// targets returns the targets of a stage, or the one that is asked for.
+// targets returns the targets of a stage, or the requested one.
 func (c *config) targets(ctx context.Context, service, stage, only string) ([]string, error) {
 	if only != "" {
 		return []string{only}, nil

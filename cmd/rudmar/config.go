@@ -24,10 +24,10 @@ import (
 	"rudmar/engine/notice"
 )
 
-// usualLook is how often live is compared with the record, where nothing else is said.
+// usualLook is the default interval between comparisons of the actual and the recorded state.
 const usualLook = 3 * time.Second
 
-// config is everything that can be set. All defaults stand here.
+// config contains all settings and their defaults.
 type config struct {
 	demo           bool // this is the demo
 	plays          bool // whether its traffic continues
@@ -110,7 +110,7 @@ func (c *config) clientFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.passwordFile, "password-file", "", "file with your password; also RUDMAR_PASSWORD")
 }
 
-// mailServer returns the server that e-mail goes out by, with its password.
+// mailServer returns the mail server of notifications, with its password.
 func (c *config) mailServer() (notice.Mail, error) {
 	m := c.mail
 	if m.Server == "" {
@@ -132,14 +132,13 @@ func (c *config) mailServer() (notice.Mail, error) {
 	return m, nil
 }
 
-// secretIn reads a file with a password or token, without the line's end and blanks
-// around it.
+// secretIn reads a file with a password or token, without surrounding whitespace.
 func secretIn(file string) (string, error) {
 	text, err := os.ReadFile(file)
 	return strings.TrimSpace(string(text)), err
 }
 
-// environment sets flags that were not given from RUDMAR_… variables.
+// environment sets flags that are not on the command line from RUDMAR_… variables.
 func environment(c *cobra.Command, _ []string) error {
 	errs := checkFormerVariables()
 	c.Flags().VisitAll(func(f *pflag.Flag) {
@@ -164,7 +163,7 @@ func (c *config) logger() *slog.Logger {
 	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
 }
 
-// token returns the token between Rudmar and the platform, made at the first start.
+// token returns the token between Rudmar and the platform, which the first start creates.
 func (c *config) token() (string, error) {
 	if token := os.Getenv("RUDMAR_PLATFORM_TOKEN"); token != "" {
 		return token, nil
@@ -191,7 +190,7 @@ func randomWord() string {
 	return hex.EncodeToString(b)
 }
 
-// knownToken is token for commands that only ask: they make none.
+// knownToken is token for commands that only read: they create none.
 func (c *config) knownToken() (string, error) {
 	if c.tokenFile == "" && os.Getenv("RUDMAR_PLATFORM_TOKEN") == "" {
 		if _, err := os.Stat(filepath.Join(c.data, "platform.token")); err != nil {
@@ -218,8 +217,7 @@ func (c *config) password() (string, error) {
 	return strings.TrimRight(string(text), "\r\n"), nil
 }
 
-// dataFolder makes the folder of all data, or mends it, so nobody else on the machine looks into it: what it
-// changes it says.
+// dataFolder creates the data folder, or restricts its permissions to this user, and reports what it changes.
 func (c *config) dataFolder(log *slog.Logger) error {
 	whole, err := filepath.Abs(c.data) // commands that run in other folders receive the absolute path
 	if err != nil {

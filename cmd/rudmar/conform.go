@@ -10,7 +10,7 @@ import (
 	"rudmar/platform/conform"
 )
 
-// conformCommand tries a platform against the protocol.
+// conformCommand tests a platform against the protocol.
 func conformCommand() *cobra.Command {
 	c := &config{}
 	var limit time.Duration

@@ -21,7 +21,7 @@ import (
 	"rudmar/platform"
 )
 
-// dataCommands are what somebody does by hand with the data of functions.
+// dataCommands are the manual operations on the data of functions.
 func dataCommands() []*cobra.Command {
 	return []*cobra.Command{
 		scopeCommand("dead-letters REGION/SERVICE/STAGE", "List messages that failed five times", cobra.ExactArgs(1), deadLetters),
@@ -109,7 +109,7 @@ func keepSecret(ctx context.Context, h *operator, words []string) error {
 	return h.ask(ctx, http.MethodPut, "/hand/"+words[0]+"/secrets/"+escape(words[1]), words[2], nil)
 }
 
-// faults reads what manifests read as times and shares.
+// faults parses times and shares in their manifest forms.
 func faults(ctx context.Context, h *operator, words []string) error {
 	set := map[string]float64{}
 	for _, pair := range words[1:] {

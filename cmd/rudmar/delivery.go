@@ -15,8 +15,7 @@ import (
 	"rudmar/server/api"
 )
 
-// deliveryCommand does something with a version in a stage, after it has shown
-// what that means.
+// deliveryCommand changes the delivery of a version in a stage, after it has shown the impact.
 func deliveryCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "delivery",
 		Short: "Request, approve, reject, override, advance or roll back deliveries"}
@@ -106,8 +105,8 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 	return cmd
 }
 
-// timeOf reads a time that is to come: of day, the next one, or with a date; where no zone
-// is said, in that of now.
+// timeOf parses a future time: a time of day, which is the next one, or a date and time; without a zone, in the
+// zone of now.
 func timeOf(text string, now time.Time) (time.Time, error) {
 	if clock, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
 		at := time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
@@ -124,8 +123,8 @@ func timeOf(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time; write 22:00, or 2026-11-27 06:30", text)
 }
 
-// printImpact prints what a version would change in a stage, target by target, and what that
-// means, worst first; not each step, as nobody decides by digests.
+// printImpact prints what a version would change in a stage, target by target, and its impact, most severe
+// first; not each step, as nobody decides by digests.
 func printImpact(out io.Writer, stage string, means api.Impact) {
 	fmt.Fprintf(out, "Impact in %s:\n", stage)
 	if len(means.Lines) == 0 {

@@ -68,7 +68,7 @@ address. Continues with the existing data when started again.`,
 	return cmd
 }
 
-// changeByHand does what `rudmar platform change` does.
+// changeByHand does the same as `rudmar platform change`.
 func (c *config) changeByHand(ctx context.Context, scope, address string, attributes map[string]any) error {
 	token, err := c.token()
 	if err != nil {

@@ -64,7 +64,7 @@ job of a CI system: the complete file or none.`,
 	return cmd
 }
 
-// writeOutputs writes what a stage gives in a format.
+// writeOutputs writes the outputs of a stage in a format.
 func writeOutputs(to io.Writer, format string, got []api.StageOutput) error {
 	switch format {
 	case "json":
@@ -94,7 +94,7 @@ func variable(o api.StageOutput) string {
 	}, strings.ToUpper(o.Target+"/"+o.Address))
 }
 
-// quotedForShell quotes a value so that a POSIX shell reads just that.
+// quotedForShell quotes a value for a POSIX shell.
 func quotedForShell(value string) string { return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'" }
 
 func deploymentCommand() *cobra.Command {
@@ -175,7 +175,7 @@ func (c *config) listDeployments(cmd *cobra.Command, service string) error {
 	return table.Flush()
 }
 
-// showDeployment prints the steps of a deployment; where it follows, as they end.
+// showDeployment prints the steps of a deployment; with follow, as they end.
 func (c *config) showDeployment(cmd *cobra.Command, id int64, follow bool) error {
 	shown := map[int]api.StepState{}
 	for {

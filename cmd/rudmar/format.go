@@ -62,7 +62,7 @@ Exit codes: 0; 3 a file could not be formatted or, with --check, is not formatte
 	return cmd
 }
 
-// formatFile reports whether a file was not in form, and writes it unless it is only looked at.
+// formatFile reports whether a file was not formatted, and writes it unless it only checks.
 func formatFile(folder *manifest.FSFolder, dir, name string, look bool) (bool, error) {
 	text, err := folder.Read(name)
 	if err != nil {

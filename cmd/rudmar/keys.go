@@ -19,11 +19,11 @@ import (
 	"rudmar/server/api"
 )
 
-// interrupt is what Ctrl-C gives where a terminal sends each key as it is pressed.
+// interrupt is the byte of Ctrl-C in a raw terminal.
 const interrupt = 3
 
-// readKeys returns keys as they are pressed: from a terminal each at once, from elsewhere each letter that
-// comes. restore puts the terminal back unchanged.
+// readKeys returns keys: from a terminal each as it is pressed, otherwise each character of the input. restore
+// resets the terminal.
 func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, restore func()) {
 	restore = func() {}
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
@@ -66,7 +66,7 @@ func (r crlfWriter) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
-// onKey does what a key stands for, and reports whether that ends it.
+// onKey runs the action of a key, and reports whether that ends the watch.
 func (w *watcher) onKey(ctx context.Context, key rune) (end bool, err error) {
 	switch {
 	case key == 'q' || key == interrupt:
@@ -140,8 +140,7 @@ func (w *watcher) cases(ctx context.Context) (bool, error) {
 	return failed == 0, nil
 }
 
-// followLog prints what the copy's functions write, and takes it up again where it
-// breaks off.
+// followLog prints the logs of the copy's functions, and resumes after an interruption.
 func (w *watcher) followLog(ctx context.Context) {
 	last := ""
 	path := "/services/" + url.PathEscape(w.service) + "/copy/logs/stream"

@@ -19,10 +19,10 @@ import (
 	"rudmar/server/api"
 )
 
-// usualServer is the address of Rudmar where nothing else is said.
+// usualServer is the default address of Rudmar.
 const usualServer = "http://127.0.0.1:7070"
 
-// login is what rudmar login keeps: where, as whom, and the token.
+// login is stored by rudmar login: address, username and token.
 type login struct {
 	Server string `json:"server"`
 	Handle string `json:"handle"`
@@ -30,7 +30,7 @@ type login struct {
 	ID     int64  `json:"id"`
 }
 
-// loginFile is where it is kept.
+// loginFile returns the path of the stored login.
 func loginFile() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {
@@ -39,7 +39,7 @@ func loginFile() (string, error) {
 	return filepath.Join(dir, "rudmar", "login.json"), nil
 }
 
-// keptLogin reads it; the zero value where nobody has signed in.
+// keptLogin reads the stored login; the zero value if nobody has signed in.
 func keptLogin() (login, error) {
 	var l login
 	file, err := loginFile()
@@ -59,8 +59,8 @@ func keptLogin() (login, error) {
 	return l, nil
 }
 
-// sign puts on a request who asks: a token, a username with its password, or what rudmar login kept. What was
-// kept for one server is sent to no other.
+// sign adds credentials to a request: a token, a username with its password, or the stored login. A login for
+// one server is sent to no other.
 func (c *config) sign(r *http.Request) error {
 	token, err := c.ownToken()
 	if err != nil {
@@ -100,8 +100,7 @@ func (c *config) ownToken() (string, error) {
 	return text, nil
 }
 
-// findServer returns which server is asked: that of the flag, else that of rudmar
-// login, else the usual one.
+// findServer returns the address of the server: that of the flag, else that of rudmar login, else the default.
 func (c *config) findServer() error {
 	if c.server == "" {
 		kept, err := keptLogin()

@@ -64,7 +64,7 @@ func main() {
 	os.Exit(code)
 }
 
-// flagUsages is where the help of a command shows its flags.
+// flagUsages is the part of the help template that lists flags.
 var flagUsages = regexp.MustCompile(`\.(\w+)\.FlagUsages`)
 
 func command() *cobra.Command {
@@ -149,8 +149,7 @@ func unknownCommand(c *cobra.Command, name string) error {
 	return coded{exitUsage, err}
 }
 
-// wasmWorkerCommand is what the local platform runs functions with that were
-// compiled to WebAssembly; nobody else needs it.
+// wasmWorkerCommand runs functions that were compiled to WebAssembly; only the local platform starts it.
 func wasmWorkerCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: local.WorkerCommand, Hidden: true, Args: cobra.NoArgs,
@@ -160,7 +159,7 @@ func wasmWorkerCommand() *cobra.Command {
 	}
 }
 
-// hookCommand is what git's hooks run; nobody else needs it.
+// hookCommand is the program of git's hooks; only git starts it.
 func hookCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: source.HookCommand + " pre-receive|post-receive", Hidden: true, Args: cobra.ExactArgs(1),
@@ -195,8 +194,8 @@ func hookCommand() *cobra.Command {
 	}
 }
 
-// hookOffers returns what a push is held against: what the local platform offers,
-// and the names of all that are connected.
+// hookOffers returns the offers against which pushes are checked: the local platform's, and the names of all
+// connected platforms.
 func hookOffers() *check.Offers {
 	offers := offlineOffers()
 	if names := os.Getenv(engine.HookPlatforms); names != "" {

@@ -12,7 +12,7 @@ import (
 	"rudmar/server/api"
 )
 
-// mirrorCommand makes a repository follow another one.
+// mirrorCommand mirrors another repository.
 func mirrorCommand() *cobra.Command {
 	c := &config{}
 	var user, file string

@@ -51,14 +51,14 @@ version.built and drift.detected; delivery. selects all delivery types.`,
 	return cmd
 }
 
-// hooks lists where notices go.
+// hooks lists notification targets.
 func (c *config) hooks(cmd *cobra.Command) ([]api.NotificationTarget, error) {
 	var got struct{ Targets []api.NotificationTarget }
 	err := c.ask(cmd.Context(), http.MethodGet, "/notification-targets", nil, &got)
 	return got.Targets, err
 }
 
-// hook returns one by its name.
+// hook returns a notification target by its name.
 func (c *config) hook(cmd *cobra.Command, name string) (api.NotificationTarget, error) {
 	list, err := c.hooks(cmd)
 	if err != nil {

@@ -13,16 +13,15 @@ import (
 	"rudmar/core/manifest"
 )
 
-// about is which stage of which service a command is about: SERVICE STAGE, or the stage as
-// --stage, and the service of this folder where none is named.
+// about names the stage and service of a command: SERVICE STAGE, or --stage, and by default the service of this
+// folder.
 type about struct{ service, stage string }
 
 func (a *about) flag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.stage, "stage", "", "stage; the service is the one of this folder unless it is named")
 }
 
-// read takes what was named. Commands that are about all stages, where none is named, leave
-// the stage out.
+// read parses the arguments. Commands about all stages can leave the stage out.
 func (a *about) read(args []string, all bool) error {
 	switch {
 	case len(args) == 2 && a.stage != "" && a.stage != args[1]:
@@ -41,7 +40,7 @@ func (a *about) read(args []string, all bool) error {
 	return err
 }
 
-// serviceIn returns the name of the service that lies in a folder.
+// serviceIn returns the name of the service in a folder.
 func serviceIn(dir string) (string, error) {
 	text, err := os.ReadFile(filepath.Join(dir, language.ServiceFile))
 	if err != nil {

@@ -102,7 +102,7 @@ func (c *planning) plan(cmd *cobra.Command, service, stage string) error {
 	return c.end(cmd, documents, code)
 }
 
-// end prints the plans, where they are asked for as JSON, and gives the exit code.
+// end prints the plans, if JSON is requested, and returns the exit code.
 func (c *planning) end(cmd *cobra.Command, plans any, code int) error {
 	switch c.format {
 	case "text":
@@ -119,7 +119,7 @@ func (c *planning) end(cmd *cobra.Command, plans any, code int) error {
 	return coded{code, nil}
 }
 
-// outcome returns the exit code that a plan of so many steps and problems ends with.
+// outcome returns the exit code for a number of steps and blockers.
 func outcome(steps, problems int) int {
 	switch {
 	case problems > 0:
@@ -139,7 +139,7 @@ func (c *planning) ofBranch(cmd *cobra.Command, service, stage string) error {
 		"This branch is not deployed by any stage. Merge it to deploy it.")
 }
 
-// sketch plans what lies in a folder.
+// sketch plans a folder.
 func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 || c.stage == "" || c.version > 0 {
 		return coded{exitUsage, errors.New("--folder requires --stage and excludes a service and --version: rudmar plan --folder . --stage STAGE")}
@@ -161,8 +161,7 @@ func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 		"A folder is never deployed directly. Commit and push it.")
 }
 
-// draw shows what somebody has not brought to a stage yet would change there, on each of
-// its targets.
+// draw prints what a change that is not delivered yet would change in a stage, on each of its targets.
 func (c *planning) draw(cmd *cobra.Command, service string, wish api.DraftPlanRequest, then string) error {
 	ctx := cmd.Context()
 	targets, err := c.targets(ctx, service, wish.Stage, c.target)
@@ -221,7 +220,7 @@ func (c *planning) changed(ctx context.Context, service string, folder manifest.
 	return out, nil
 }
 
-// tracked leaves out what git ignores, where the folder is git's.
+// tracked leaves out files that git ignores, in a git repository.
 func tracked(ctx context.Context, dir string, files []string) []string {
 	list := exec.CommandContext(ctx, "git", "-C", dir, "ls-files", "-z", "--cached", "--others", "--exclude-standard", ".")
 	out, err := list.Output()

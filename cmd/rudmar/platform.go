@@ -61,7 +61,7 @@ with: rudmar serve --platform http://127.0.0.1:7071 --platform-token-file platfo
 	return cmd
 }
 
-// operator is the platform as somebody sees it who works on it by hand.
+// operator is a client of the platform for manual changes.
 type operator struct{ address, token string }
 
 // scopeCommand is an operatorCommand whose first word is REGION/SERVICE/STAGE: run finds
@@ -152,7 +152,7 @@ func change(ctx context.Context, h *operator, words []string) error {
 	return h.send(ctx, http.MethodPut, words[0], words[1], set)
 }
 
-// attributeValue reads sizes and times the way manifests say them, and JSON.
+// attributeValue parses sizes and times in their manifest forms, and JSON.
 func attributeValue(name, text string) any {
 	if strings.HasPrefix(name, "env.") {
 		return text
@@ -208,7 +208,7 @@ func (h *operator) ask(ctx context.Context, method, path string, body, out any) 
 	return answer(r, out)
 }
 
-// statusError is what a server refused, with the status of its answer.
+// statusError is an error response of a server, with its status.
 type statusError struct {
 	code   int
 	detail string
@@ -216,13 +216,13 @@ type statusError struct {
 
 func (s statusError) Error() string { return s.detail }
 
-// How long an answer is waited for: any, and one that comes once functions are built or have run.
+// Time limits of requests: of any request, and of one that builds or runs functions.
 const (
 	answerFor = 5 * time.Minute
 	longFor   = time.Hour
 )
 
-// inTime returns a request a deadline where it has none.
+// inTime adds a deadline to a request that has none.
 func inTime(r *http.Request) (*http.Request, context.CancelFunc) {
 	if _, set := r.Context().Deadline(); set {
 		return r, func() {}
@@ -264,5 +264,5 @@ func answer(r *http.Request, out any) error {
 // plainText is an answer that is text, and not JSON.
 type plainText string
 
-// escape makes one path segment of an address.
+// escape escapes one path segment of an address.
 func escape(address string) string { return url.PathEscape(address) }

@@ -12,7 +12,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// keepFlags are the rules of what is kept.
+// keepFlags are the flags of the retention rules.
 func (c *config) keepFlags(f *pflag.FlagSet) {
 	const day = 24 * time.Hour
 	durationVar(f, &c.keep.Plans, "keep-plans", 90*day, "retention of plans that were never run; 0 keeps them forever")

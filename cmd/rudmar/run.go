@@ -18,10 +18,10 @@ import (
 	"rudmar/engine/store"
 )
 
-// you is who runs a folder without a server.
+// you is the username of a run without a server.
 const you = "you"
 
-// secretVariable begins the variables that secrets are taken from.
+// secretVariable is the prefix of environment variables with secrets.
 const secretVariable = "RUDMAR_SECRET_"
 
 func runCommand() *cobra.Command {
@@ -89,7 +89,7 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 	return errors.Join(ended, err)
 }
 
-// setUp makes the person, the service and its secrets.
+// setUp creates the user, the service and its secrets.
 func (w *watcher) setUp(ctx context.Context, e *engine.Engine) error {
 	w.typed = randomWord()
 	if err := e.People.Add(ctx, people.NewUser{Handle: you, Role: rights.Administrator, Password: w.typed},

@@ -18,7 +18,7 @@ import (
 // maxSecret is the most bytes of a secret's value.
 const maxSecret = 16 << 10
 
-// secretCommand keeps the values of a stage's secrets.
+// secretCommand manages the secrets of a stage.
 func secretCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "secret", Short: "Manage the secrets of a stage"}
 	c := &config{}

@@ -44,7 +44,7 @@ not exist. Before the first start, create a user:
 	return cmd
 }
 
-// serve runs everything until the context ends. ready is called once all answers.
+// serve runs the server until the context ends. ready is called once it responds.
 func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.Engine) error) error {
 	log := c.logger()
 	if err := c.dataFolder(log); err != nil {
@@ -112,7 +112,7 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	return group.wait()
 }
 
-// servePlatform runs the local platform, and gives its address.
+// servePlatform runs the local platform, and returns its address.
 func (c *config) servePlatform(ctx context.Context, group *servers, dir, token string,
 	log *slog.Logger) (string, error) {
 	protocol, err := listen(c.platformListen, "--platform-listen")
@@ -163,7 +163,7 @@ func listen(address, flag string) (net.Listener, error) {
 	return l, nil
 }
 
-// servers are HTTP servers that end together, in order.
+// servers are HTTP servers that shut down together, in order.
 type servers struct {
 	ctx    context.Context
 	log    *slog.Logger
@@ -206,7 +206,7 @@ func (s *servers) wait() error {
 	}
 }
 
-// end ends everything, what was started last first.
+// end shuts everything down, in reverse order of its start.
 func (s *servers) end() {
 	for i := len(s.ends) - 1; i >= 0; i-- {
 		if err := s.ends[i](); err != nil {

@@ -16,8 +16,7 @@ import (
 	"rudmar/server/api"
 )
 
-// confirmed returns what somebody typed to confirm: by a flag, or at a terminal
-// after what it means was shown.
+// confirmed returns the typed confirmation: from a flag, or from a terminal after the effect was shown.
 func confirmed(cmd *cobra.Command, flag, name string) (string, error) {
 	if flag != "" {
 		return flag, nil

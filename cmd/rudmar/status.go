@@ -163,7 +163,7 @@ Exit codes: 0 succeeded or no changes, 4 the deployment failed, 5 blockers.`,
 	return cmd
 }
 
-// deploy plans one target, shows the plan and runs it.
+// deploy plans one target, prints the plan and executes it.
 func (c *config) deploy(cmd *cobra.Command, service string, wish api.PlanRequest, confirm string, follow bool) error {
 	ctx := cmd.Context()
 	var kept api.SavedPlan

@@ -31,8 +31,8 @@ func userCommand() *cobra.Command {
 	return cmd
 }
 
-// withPeople runs do on the people of the data folder. Who runs the command is
-// noted as the machine knows them.
+// withPeople calls do with the users of the data folder. The journal names the machine's user who runs the
+// command.
 func (c *config) withPeople(ctx context.Context, do func(d *people.Directory, by string) error) error {
 	s, err := store.Open(ctx, c.data, time.Now)
 	if err != nil {
@@ -78,8 +78,8 @@ func newPassword(cmd *cobra.Command) (string, error) {
 	return firstLineOf(cmd)
 }
 
-// askPassword reads the password of who signs in: from a terminal without showing
-// it, or from the first line of standard input.
+// askPassword reads the password for a sign-in: from a terminal without echo, or from the first line of
+// standard input.
 func askPassword(cmd *cobra.Command) (string, error) {
 	if in, ok := terminal(cmd); ok {
 		return typed(cmd, in, "password: ")
@@ -87,7 +87,7 @@ func askPassword(cmd *cobra.Command) (string, error) {
 	return firstLineOf(cmd)
 }
 
-// terminal returns standard input where it is a terminal.
+// terminal returns standard input if it is a terminal.
 func terminal(cmd *cobra.Command) (*os.File, bool) {
 	in, ok := cmd.InOrStdin().(*os.File)
 	return in, ok && term.IsTerminal(int(in.Fd()))

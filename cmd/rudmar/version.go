@@ -77,7 +77,7 @@ archive, and the list of contents. Exit code 3 means that something differs.`,
 	return verify
 }
 
-// onlyService returns the one service that there is.
+// onlyService returns the service, if there is only one.
 func onlyService(ctx context.Context, s *store.Store) (string, error) {
 	services, err := s.Services(ctx)
 	if err != nil {

@@ -23,8 +23,8 @@ import (
 	"rudmar/server/api"
 )
 
-// settle is how long a folder has to be still before it is sent: editors and git
-// write several files one after another.
+// settle is how long a folder must be unchanged before it is sent: editors and git write several files one
+// after another.
 const settle = 60 * time.Millisecond
 
 func watchCommand() *cobra.Command {
@@ -64,7 +64,7 @@ func folderOf(args []string) string {
 	return args[0]
 }
 
-// watcher keeps a copy up to date with a folder.
+// watcher updates a copy from a folder.
 type watcher struct {
 	*config
 	dir     string
@@ -84,7 +84,7 @@ func (w *watcher) say(format string, args ...any) {
 	fmt.Fprintf(w.out, format+"\n", args...)
 }
 
-// read reads the folder, and gives its files by their paths.
+// read returns the folder's files by their paths.
 func (w *watcher) read() (map[string]api.FolderFile, error) {
 	folder, err := manifest.FromFS(os.DirFS(w.dir))
 	if err != nil {
@@ -108,8 +108,8 @@ func (w *watcher) read() (map[string]api.FolderFile, error) {
 	return out, nil
 }
 
-// step sends what has changed since the last time, and reports the outcome of it. It reports whether the folder
-// is without errors.
+// step sends the changes since the last time, and prints the result. It reports whether the folder is without
+// errors.
 func (w *watcher) step(ctx context.Context) (bool, error) {
 	files, err := w.read()
 	if err != nil {
@@ -135,7 +135,7 @@ func (w *watcher) step(ctx context.Context) (bool, error) {
 	return w.print(got, time.Since(begun)), nil
 }
 
-// change returns how the folder differs from what the server has.
+// change returns the differences between the folder and the server's copy.
 func (w *watcher) change(files map[string]api.FolderFile) (api.CopyChange, map[string]string) {
 	out := api.CopyChange{Base: w.digest, Files: map[string]*api.FolderFile{}}
 	blobs := map[string]string{}
@@ -219,7 +219,7 @@ func (w *watcher) once(ctx context.Context) error {
 	return err
 }
 
-// watch brings the copy up to date whenever the folder changes, until the context ends or somebody ends it.
+// watch updates the copy whenever the folder changes, until the context ends or somebody ends it.
 func (w *watcher) watch(ctx context.Context, in io.Reader) error {
 	var err error
 	if w.service, err = serviceIn(w.dir); err != nil {

@@ -6,8 +6,7 @@ import (
 	"strings"
 )
 
-// Gain is what is newly allowed: verbs over a pattern, but for what was allowed
-// within it before.
+// Gain is newly allowed access: verbs on a pattern, except for the part that was allowed before.
 type Gain struct {
 	Verbs    []string
 	Resource string
@@ -29,13 +28,13 @@ func (g Gain) Wildcard() bool {
 // one is a statement of one verb.
 type one struct{ verb, resource string }
 
-// covers reports whether all that another says is said by this.
+// covers reports whether this statement allows everything that another one allows.
 func (o one) covers(other one) bool {
 	return (o.verb == "*" || o.verb == other.verb) && Covers(o.resource, other.resource)
 }
 
-// both returns what two statements say in common. Two patterns are either one within
-// the other or apart, as a * stands at their ends alone.
+// both returns the intersection of two statements. One pattern contains the other, or they are disjoint, as a *
+// is only at the end.
 func (o one) both(other one) (one, bool) {
 	switch {
 	case o.verb == "*":
@@ -52,7 +51,7 @@ func (o one) both(other one) (one, bool) {
 	return o, true
 }
 
-// singly takes statements apart, and leaves out what another says, too.
+// singly splits statements into single verbs, and removes those that another one covers.
 func singly(statements []Statement) []one {
 	var all []one
 	for _, s := range statements {
@@ -63,7 +62,7 @@ func singly(statements []Statement) []one {
 	return widest(all)
 }
 
-// widest leaves out what another says, too, and sorts the rest.
+// widest removes statements that another one covers, and sorts the rest.
 func widest(all []one) []one {
 	slices.SortFunc(all, func(a, b one) int {
 		return strings.Compare(a.resource+"\x00"+a.verb, b.resource+"\x00"+b.verb)
@@ -78,9 +77,8 @@ func widest(all []one) []one {
 	return out
 }
 
-// Gained lists what after allows and before does not, sorted by pattern. It is
-// exact: what was allowed already within a wider pattern is excepted from it, and
-// what is only written otherwise is not gained.
+// Gained lists what after allows and before does not, sorted by pattern. It is exact: the part of a wider
+// pattern that was allowed already is excepted, and a different notation of the same access is no gain.
 func Gained(before, after []Statement) []Gain {
 	had := singly(before)
 	var out []Gain

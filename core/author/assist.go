@@ -13,7 +13,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Completion is something that may be written where the cursor stands.
+// Completion is a suggestion at the cursor.
 type Completion struct {
 	Label  string `json:"label"`
 	Insert string `json:"insert"`
@@ -21,7 +21,7 @@ type Completion struct {
 	About  string `json:"description"`
 }
 
-// Assist is what is known of a place in a manifest while it is written.
+// Assist describes a position in a manifest during editing.
 type Assist struct {
 	// Path lists the keys that lead to the position.
 	Path []string `json:"path"`
@@ -37,14 +37,14 @@ type Cursor struct {
 	Line, Column int
 }
 
-// Names is where the names come from that may be written; both may be nil.
+// Names are the sources of suggested names; both can be nil.
 type Names struct {
 	Service *manifest.Service
 	Offers  *check.Offers
 }
 
-// At reports what may be written at a place, and what is there. It goes by the text alone, so it also helps in
-// a file that is not whole yet.
+// At returns the suggestions for a position, and its documentation. It reads the text alone, so it also works
+// in an incomplete file.
 func At(at Cursor, names Names) Assist {
 	c := contextAt(at.Text, at.Line, at.Column)
 	shape, key := follow(language.New().Of(at.File), c.path)
@@ -185,8 +185,8 @@ func valueCompletions(s *language.Shape, path []string, service *manifest.Servic
 	return append(out, nameCompletions(names, "of this service")...)
 }
 
-// offered completes what the platforms have: verbs for the kind of resource
-// that the same permission names, kinds, targets.
+// offered suggests what the platforms offer: verbs for the kind of resource of the same permission, kinds,
+// targets.
 func offered(offers *check.Offers, c context) []Completion {
 	last := ""
 	if len(c.path) > 0 {
@@ -219,7 +219,7 @@ func offered(offers *check.Offers, c context) []Completion {
 	return nil
 }
 
-// resources lists what a service's permissions name already.
+// resources lists the resources that a service's permissions name already.
 func resources(s *manifest.Service) []string {
 	seen := map[string]bool{}
 	var out []string

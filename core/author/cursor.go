@@ -2,7 +2,7 @@ package author
 
 import "strings"
 
-// context is where a cursor stands.
+// context describes the position of a cursor.
 type context struct {
 	path      []string
 	value     bool            // after a key's colon
@@ -51,7 +51,7 @@ func keyOf(s string) string {
 	return key
 }
 
-// parents returns the keys that the line at an indentation stands under.
+// parents returns the keys above a line with an indentation.
 func parents(lines []string, at, indent int, dash bool) []string {
 	var path []string
 	if dash {
@@ -84,7 +84,7 @@ func parents(lines []string, at, indent int, dash bool) []string {
 	return path
 }
 
-// inLine follows the braces of what stands before the cursor in its line.
+// inLine parses the braces before the cursor in its line.
 func (c *context) inLine(s string) {
 	type level struct {
 		key     string

@@ -11,14 +11,13 @@ import (
 	"rudmar/core/tree"
 )
 
-// ErrUnformattable reports that a file cannot be put in form, since it cannot be read or would read otherwise
-// afterwards.
+// ErrUnformattable reports that a file cannot be formatted, because it cannot be parsed or would mean something
+// else afterwards.
 var ErrUnformattable = errors.New("the file cannot be formatted; run rudmar check")
 
-// Format puts a manifest in form: keys of the file in the usual order, two
-// spaces for each level, at most one blank line between two lines, none at the
-// ends, and no space at the end of a line. Comments stay with what they are
-// about; what is written within a line stays as it is.
+// Format formats a manifest: keys of the file in the usual order, two spaces per level, at most one blank line
+// between two lines, none at the ends, and no trailing spaces. Comments stay with their subject; the text
+// within a line is not changed.
 func Format(file string, text []byte) ([]byte, error) {
 	plain := bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
 	if bytes.ContainsAny(plain, "\r\u0085\u2028\u2029") { // line ends in YAML, but not in editors
@@ -87,7 +86,7 @@ func (f *formatter) value(n *tree.Node, indent int) {
 	f.block(n, indent)
 }
 
-// item sets the indentation of an item of a sequence and of what it holds.
+// item sets the indentation of an item of a sequence and of its content.
 func (f *formatter) item(n *tree.Node, indent int) {
 	line := f.lines[n.Line-1]
 	rest, dash := strings.CutPrefix(strings.TrimLeft(line, " "), "-")
@@ -107,7 +106,7 @@ func (f *formatter) item(n *tree.Node, indent int) {
 	f.value(n, inner)
 }
 
-// text keeps the lines of a text of several lines as they are.
+// text keeps the lines of a multi-line text unchanged.
 func (f *formatter) text(n *tree.Node) {
 	if !strings.ContainsAny(f.at(n), "|>\"'") && !strings.Contains(n.Text, "\n") {
 		return
@@ -185,8 +184,8 @@ func (f *formatter) written(out []string, from, to int) []string {
 	return out
 }
 
-// comment returns the shift of a comment's line: that of the next line where it is above it, or that of the
-// line before.
+// comment returns the shift of a comment's line: that of the next line if the comment is above it, or that of
+// the previous one.
 func (f *formatter) comment(i, to, before int) int {
 	for j := i + 1; j < to; j++ {
 		switch text := strings.TrimSpace(f.lines[j]); {
@@ -200,7 +199,7 @@ func (f *formatter) comment(i, to, before int) int {
 	return before
 }
 
-// sameMeaning reports whether two files say the same, whatever the order of their keys.
+// sameMeaning reports whether two files have the same meaning, regardless of the order of their keys.
 func sameMeaning(a, b *tree.Node) bool {
 	if a == nil || b == nil || a.Kind != b.Kind || a.Text != b.Text || len(a.Keys) != len(b.Keys) ||
 		len(a.Items) != len(b.Items) {

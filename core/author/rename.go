@@ -20,10 +20,9 @@ var (
 	ErrNotName    = errors.New("invalid name")
 )
 
-// Rename returns the edit that renames a function of a checked folder: its name,
-// a was with its former one, every reference to it, and its folder where that
-// is named after it. Files that go have nil content. A function that was
-// renamed before keeps the was that it has.
+// Rename returns the edit that renames a function of a checked folder: its name, a was key with its former
+// name, every reference to it, and its folder if that has its name. Deleted files have nil content. A function
+// that was renamed before keeps its was key.
 func Rename(folder manifest.Folder, s *manifest.Service, from, to string) (map[string][]byte, error) {
 	fn := s.Function(from)
 	switch {
@@ -65,7 +64,7 @@ func Rename(folder manifest.Folder, s *manifest.Service, from, to string) (map[s
 	return out, move(folder, fn, from, to, out)
 }
 
-// renames lists the edits of the places where a file names the function.
+// renames lists the edits of a file's references to the function.
 func renames(n *tree.Node, from, to string) []diagnostic.Edit {
 	var out []diagnostic.Edit
 	var walk func(n *tree.Node, key string)
@@ -110,8 +109,7 @@ func renames(n *tree.Node, from, to string) []diagnostic.Edit {
 	return out
 }
 
-// move moves the function's folder where it bears the function's name and all
-// of it is text.
+// move moves the function's folder if it has the function's name and contains only text.
 func move(folder manifest.Folder, fn *manifest.Function, from, to string, out map[string][]byte) error {
 	dir := path.Dir(fn.File)
 	if path.Base(dir) != from || fn.Code != dir {

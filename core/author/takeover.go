@@ -15,13 +15,11 @@ import (
 	"rudmar/core/tree"
 )
 
-// ErrNoPlace reports that a value of a resource stands in no one place of the manifests, so it has to be
-// written by hand.
+// ErrNoPlace reports that a value has no single place in the manifests, so it must be written by hand.
 var ErrNoPlace = errors.New("this value cannot be written in the manifests automatically; edit them manually")
 
-// TakeOver returns the edit by which a function's manifest says a value that was set
-// by hand: for the stage where it was set, if the service has others. address and
-// attribute are of the resource that has the value.
+// TakeOver returns the edit that writes a drifted value to a function's manifest: for the drifted stage, if the
+// service has others. address and attribute identify the value.
 func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attribute string,
 	value any) (file string, text []byte, err error) {
 	kind, rest := resource.Split(address)
@@ -72,8 +70,7 @@ func Copyable(address, attribute string, value any) bool {
 	return err == nil
 }
 
-// keyOfAttribute returns where a function's manifest says an attribute, and the value
-// as it is written there.
+// keyOfAttribute returns the manifest keys of an attribute, and the value in its manifest form.
 func keyOfAttribute(kind, trigger, attribute string, value any) (path []string, written string, err error) {
 	number, isNumber := value.(float64)
 	truth, isTruth := value.(bool)
@@ -115,9 +112,9 @@ func keyOfAttribute(kind, trigger, attribute string, value any) (path []string, 
 	return at(false, "")
 }
 
-// permit returns the edit by which the permissions under a path of keys give verbs on a
-// resource: in the place of the verbs that are said there, or, where they say nothing of
-// their own, by the function's whole list, as a list replaces another.
+// permit returns the edit that sets the verbs on a resource in the permissions under a path of keys: in place
+// of the present verbs, or, without permissions there, by the function's whole list, because a list replaces
+// another.
 func permit(root *tree.Node, of []string, resource, verbs string, lines []string) (diagnostic.Edit, error) {
 	list := root
 	for _, key := range append(slices.Clone(of), "permissions") {
@@ -149,7 +146,7 @@ func permit(root *tree.Node, of []string, resource, verbs string, lines []string
 	return put(root, append(of, "permissions"), "["+strings.Join(items, ", ")+"]", lines), nil
 }
 
-// permissionFor finds the one permission that is for a resource by that name.
+// permissionFor returns the only permission for a resource by that name.
 func permissionFor(list *tree.Node, resource string) (*tree.Node, error) {
 	var found *tree.Node
 	for _, item := range list.Items {
@@ -167,7 +164,7 @@ func permissionFor(list *tree.Node, resource string) (*tree.Node, error) {
 	return found, nil
 }
 
-// flowList writes texts as a list in one line; one text is a list of itself.
+// flowList writes texts as a list on one line; a single text is a list of itself.
 func flowList(value any) string {
 	list, isList := value.([]any)
 	if !isList {
@@ -180,7 +177,7 @@ func flowList(value any) string {
 	return "[" + strings.Join(names, ", ") + "]"
 }
 
-// plainOrQuoted writes a name without quotes, where it is no more than a name.
+// plainOrQuoted writes a plain name without quotes.
 func plainOrQuoted(text string) string {
 	for _, r := range text {
 		if (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("/_.-", r) {
@@ -190,13 +187,13 @@ func plainOrQuoted(text string) string {
 	return text
 }
 
-// quoted writes a text so that it is read as a text.
+// quoted writes text so that YAML reads it as text.
 func quoted(text string) string {
 	out, _ := json.Marshal(text) // JSON strings are valid YAML, and text always has one
 	return string(out)
 }
 
-// callers writes who may call, as open_to has it.
+// callers writes the value of open_to.
 func callers(value any) string {
 	list, _ := value.([]any)
 	if len(list) == 1 && (list[0] == "anyone" || list[0] == "authenticated") {
@@ -205,9 +202,8 @@ func callers(value any) string {
 	return flowList(list)
 }
 
-// put returns the edit that makes a mapping say a value under a path of keys: in the
-// place of what is said there, or in the innermost mapping of the path that is
-// there, be it in block or in flow style.
+// put returns the edit that sets a value under a path of keys: in place of the present value, or in the
+// innermost existing mapping of the path, in block or in flow style.
 func put(root *tree.Node, path []string, written string, lines []string) diagnostic.Edit {
 	at, depth := root, 0
 	for depth < len(path) {
@@ -257,8 +253,8 @@ func put(root *tree.Node, path []string, written string, lines []string) diagnos
 		Text: text.String()}
 }
 
-// whole returns all that a value takes up, of which a list knows only where it begins: it
-// ends with its last item, in a line of its own with the bracket behind that.
+// whole returns the range of a value. The node of a list has only its start: it ends with its last item,
+// including a closing bracket on its own line.
 func whole(n *tree.Node, lines []string) diagnostic.Range {
 	at := n.Range()
 	if n.Kind != tree.Sequence {
@@ -285,7 +281,7 @@ func whole(n *tree.Node, lines []string) diagnostic.Range {
 	return at
 }
 
-// flow writes a value under a path of keys in one line.
+// flow writes a value under a path of keys on one line.
 func flow(path []string, written string) string {
 	for i := len(path) - 1; i >= 0; i-- {
 		written = "{" + path[i] + ": " + written + "}"

@@ -1,5 +1,4 @@
-// Package canon writes JSON values in the canonical form of RFC 8785, and
-// takes digests of it.
+// Package canon writes JSON values in the canonical form of RFC 8785, and computes digests of it.
 package canon
 
 import (
@@ -21,8 +20,7 @@ type Member struct {
 	Value any
 }
 
-// Text returns the canonical form of v for people to read; where it has none, what
-// Go prints.
+// Text returns the canonical form of v for people to read; without one, Go's default format.
 func Text(v any) string {
 	text, err := Append(nil, v)
 	if err != nil {
@@ -31,10 +29,9 @@ func Text(v any) string {
 	return string(text)
 }
 
-// Append appends the canonical form of v: nil, bool, string, int, int64,
-// float64, []string, []any, map[string]any, or []Member for an object whose
-// names differ, which is put in order in place. Other values go through
-// encoding/json first. Numbers that JSON cannot say are an error.
+// Append appends the canonical form of v: nil, bool, string, int, int64, float64, []string, []any,
+// map[string]any, or []Member for an object with unique names, which it sorts in place. Other values are
+// converted by encoding/json first. Numbers that JSON cannot represent are an error.
 func Append(out []byte, v any) ([]byte, error) {
 	switch v := v.(type) {
 	case nil:
@@ -151,8 +148,8 @@ func appendObject(out []byte, members []Member) ([]byte, error) {
 	return append(out, '}'), nil
 }
 
-// compareUTF16 orders names by their UTF-16 code units. That differs from the
-// order of their bytes only where both are beyond ASCII.
+// compareUTF16 compares names by their UTF-16 code units, which differs from their byte order only if both are
+// beyond ASCII.
 func compareUTF16(a, b string) int {
 	i := 0
 	for i < len(a) && i < len(b) && a[i] == b[i] {

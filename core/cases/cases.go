@@ -16,13 +16,13 @@ import (
 	"rudmar/core/route"
 )
 
-// Call is what is sent to a function.
+// Call is the input of an invocation.
 type Call struct {
 	Trigger string `json:"trigger,omitempty"`
 	Event   any    `json:"event"`
 }
 
-// Observed is what came back.
+// Observed is the result of an invocation.
 type Observed struct {
 	Response   any
 	Failed     string // why there is no response; "" if there is one
@@ -32,14 +32,14 @@ type Observed struct {
 	Cold       bool
 }
 
-// Outcome is one expectation with what was found.
+// Outcome is one expectation with its actual value.
 type Outcome struct {
 	Expected string `json:"expected"`
 	Found    string `json:"received"`
 	Holds    bool   `json:"passed"`
 }
 
-// Build returns the call that a case makes. Now stands in events that carry a time.
+// Build returns the invocation of a case. Now is the time in events that contain one.
 func Build(fn *manifest.Config, function string, send manifest.Send, now time.Time) (Call, error) {
 	switch {
 	case send.Route != "":
@@ -72,8 +72,7 @@ func buildRoute(fn *manifest.Config, send manifest.Send) (Call, error) {
 		Headers: send.Headers, Body: send.Body}.Whole()}, nil
 }
 
-// triggerEvent is an event like the one that the trigger sends; data is what
-// somebody wants to send with it, or nil.
+// triggerEvent returns a sample event of a trigger; data is the payload, or nil.
 func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	of := event.Of{ID: "e-sample", At: now.UTC().Truncate(time.Second)}
 	source, _ := t.Source.V.Literal()
@@ -116,14 +115,14 @@ func sampleKey(t manifest.Trigger) string {
 	return strings.NewReplacer("**/", "some/", "**", "some/object", "*", "some", "?", "s").Replace(match)
 }
 
-// Sample is a call that somebody may try, made from a trigger.
+// Sample is a sample invocation of a trigger.
 type Sample struct {
 	Name string `json:"name"`
 	Call Call   `json:"call"`
 }
 
-// Samples makes a sample for each trigger of a function, and one with an empty
-// payload. Parameters of routes come from saved cases where there are any.
+// Samples returns a sample for each trigger of a function, and one with an empty payload. Route parameters come
+// from saved cases if there are any.
 func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample {
 	var out []Sample
 	for _, t := range fn.Triggers {
@@ -159,7 +158,7 @@ func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample 
 	return append(out, Sample{Name: "an empty payload", Call: Call{Event: map[string]any{}}})
 }
 
-// savedParameters takes parameters from the first saved case that the route takes.
+// savedParameters returns the parameters of the first saved case that the route matches.
 func savedParameters(f *manifest.Function, r route.Route) map[string]string {
 	for _, c := range f.Cases {
 		method, path, _ := strings.Cut(c.Send.Route, " ")
@@ -172,8 +171,7 @@ func savedParameters(f *manifest.Function, r route.Route) map[string]string {
 
 func sampleParameter(name string) string { return "some-" + strings.ReplaceAll(name, "_", "-") }
 
-// Response takes an answer apart the way a route does: {status, headers, body},
-// or any other JSON as a 200.
+// Response interprets a return value as a route does: {status, headers, body}, or any other JSON as a 200.
 func Response(answer any) (status int64, headers map[string]string, body any) {
 	headers = map[string]string{}
 	m, ok := answer.(map[string]any)
@@ -188,8 +186,7 @@ func Response(answer any) (status int64, headers map[string]string, body any) {
 	return int64(s), headers, m["body"]
 }
 
-// Judge holds what came back against what was expected, until the context's
-// deadline. A call that failed holds nothing.
+// Judge evaluates expectations, until the context's deadline. A failed invocation meets none.
 func Judge(ctx context.Context, language *expression.Language, expect []manifest.Expectation,
 	o Observed) ([]Outcome, bool) {
 	status, headers, body := Response(o.Response)

@@ -38,7 +38,7 @@ func (w *whole) unknownName(at diagnostic.Range, name, what string, known []stri
 	}
 }
 
-// across checks what concerns several places at once.
+// across checks rules over several places.
 func (w *whole) across() {
 	functions := w.functionNames()
 	same := w.sameRoot && w.sameFiles && slices.Equal(functions, w.before.functions)
@@ -86,7 +86,7 @@ func (w *whole) sameCode(f *known) bool {
 	return err == nil && held.same(f.codeHeld)
 }
 
-// follow checks what concerns one function.
+// follow checks rules over one function.
 func (w *whole) follow(f *known, fn *manifest.Function, functions []string) {
 	n := f.node
 	w.handler(f, fn, n)
@@ -112,12 +112,12 @@ func contains(sorted []string, name string) bool {
 	return found
 }
 
-// sameLine reports whether a mapping is written in braces on one line.
+// sameLine reports whether a mapping is in flow style on one line.
 func sameLine(n *tree.Node) bool {
 	return len(n.Keys) > 0 && n.Column < n.Keys[0].Column && n.Line == n.Keys[0].Line
 }
 
-// permissions checks a list of permissions that holds in stages.
+// permissions checks a list of permissions in the stages that use it.
 func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 	if n == nil || n.Kind != tree.Sequence {
 		return

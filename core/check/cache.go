@@ -10,14 +10,14 @@ import (
 	"rudmar/core/tree"
 )
 
-// Cache keeps what a check found out about each file, so the next check of much the same folder is quick.
-// Nothing in it is changed once it is kept; checks that run concurrently may share it.
+// Cache stores the results of a check for each file, so the next check of a similar folder is fast. Stored
+// results never change; concurrent checks can share a cache.
 type Cache struct {
 	mu   sync.Mutex
 	last *recalled
 }
 
-// recalled is what one check found out.
+// recalled is the result of one check.
 type recalled struct {
 	offers    *Offers // what it was checked against
 	stage     string
@@ -48,7 +48,7 @@ func (c *Cache) keep(r *recalled) {
 	}
 }
 
-// stamp is what a file held.
+// stamp identifies the content of a file.
 type stamp struct {
 	id   string
 	text []byte
@@ -71,8 +71,7 @@ func stampOf(folder manifest.Folder, name string) (stamp, error) {
 	return stamp{text: text}, err
 }
 
-// known is what a check found out about one file: what the file says for
-// itself, and what follows from it in its service.
+// known is the result for one file: of the file alone, and of the file within its service.
 type known struct {
 	name        string
 	held        stamp
@@ -91,12 +90,12 @@ type known struct {
 	ofSaved []diagnostic.Diagnostic
 }
 
-// fresh is what a file says for itself, to be followed up again.
+// fresh is the result of a file alone, to be checked within its service again.
 func (k *known) fresh() *known {
 	return &known{name: k.name, held: k.held, node: k.node, diagnostics: k.diagnostics}
 }
 
-// unfollowed is a function's file whose function is not one of the service.
+// unfollowed is the result of a function file whose function is not part of the service.
 func (k *known) unfollowed() *known {
 	if !k.followed {
 		return k
@@ -106,7 +105,7 @@ func (k *known) unfollowed() *known {
 	return &again
 }
 
-// load reads files in one go where the folder can.
+// load reads files in one request if the folder can.
 func load(folder manifest.Folder, names []string) {
 	if f, ok := folder.(manifest.Batched); ok && len(names) > 0 {
 		_ = f.Load(names) // Read reports, by name, which files cannot be read

@@ -11,7 +11,7 @@ import (
 	"rudmar/core/tree"
 )
 
-// checkCase checks where a case sends to, and what it expects.
+// checkCase checks the destination and the expectations of a case.
 func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, language *expression.Language) {
 	send := n.Get("send")
 	if send == nil || send.Kind != tree.Mapping {

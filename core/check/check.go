@@ -22,17 +22,17 @@ import (
 	"rudmar/core/tree"
 )
 
-// Result is what a check found.
+// Result is the result of a check.
 type Result struct {
 	// Service is the declared service; nil if rudmar.yaml cannot be read.
 	Service     *manifest.Service
 	Diagnostics []diagnostic.Diagnostic
 }
 
-// OK reports whether a version may be built.
+// OK reports whether the version can be built.
 func (r Result) OK() bool { return r.Service != nil && !diagnostic.HasErrors(r.Diagnostics) }
 
-// Options says what a service is held against besides the language itself.
+// Options configures a check.
 type Options struct {
 	// Offers describes the platforms; nil if none is known.
 	Offers *Offers
@@ -45,8 +45,8 @@ type Options struct {
 	Stored bool
 }
 
-// Service checks a service's folder. All problems are reported at once; a broken file does not keep the others
-// from being checked.
+// Service checks a service's folder. It reports all problems at once; an invalid file does not prevent the
+// check of others.
 func Service(folder manifest.Folder) Result { return Options{}.Service(folder) }
 
 // Stored reads the manifests of a stored version: former keys and values mean what they
@@ -236,8 +236,7 @@ func (w *whole) functions() {
 	}
 }
 
-// spread calls do for 0 to n on all cores, each with a checker of its own; what
-// they find is gathered.
+// spread calls do for 0 to n on all cores, each with its own checker, and merges the results.
 func (w *whole) spread(n int, do func(own *whole, i int)) {
 	var mu sync.Mutex
 	cores.Share(n, func(from, to int) {
@@ -252,7 +251,7 @@ func (w *whole) spread(n int, do func(own *whole, i int)) {
 	})
 }
 
-// apart returns what do finds, and leaves it out of what was found so far.
+// apart returns the diagnostics of do separately from the others.
 func (w *whole) apart(do func()) []diagnostic.Diagnostic {
 	kept := w.diagnostics
 	w.diagnostics = nil
@@ -309,8 +308,8 @@ func (w *whole) hasFolder(dir string) bool {
 	return i < len(w.all) && strings.HasPrefix(w.all[i], dir+"/")
 }
 
-// reads reports whether a part of rudmar.yaml can be read: what it declares is not
-// missed where it is broken itself, which is told there.
+// reads reports whether a part of rudmar.yaml can be parsed: if not, its declarations are not reported as
+// missing.
 func (w *whole) reads(part string) bool {
 	n := w.root.node.Get(part)
 	switch {

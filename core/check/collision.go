@@ -33,8 +33,7 @@ func (w *whole) collisions(stage string) {
 	}
 }
 
-// collision reports, at one of two routes, that it collides with the other and
-// where that stands.
+// collision reports, at one of two routes, that it collides with the other, with the other's location.
 func (w *whole) collision(stage string, fn *manifest.Function, t *manifest.Trigger, other *manifest.Function,
 	o *manifest.Trigger, request string) {
 	line, column := int(t.Route.From.Line), int(t.Route.From.Column)

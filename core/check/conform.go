@@ -16,7 +16,7 @@ import (
 	"rudmar/core/tree"
 )
 
-// checker holds one file's nodes against their shapes.
+// checker checks one file's nodes against their shapes.
 type checker struct {
 	diagnostics []diagnostic.Diagnostic
 	zones       map[string]bool
@@ -43,7 +43,7 @@ func (c *checker) misfit(at diagnostic.Range, m *language.Misfit) {
 	}
 }
 
-// conform checks a node against a shape; what names the thing in messages.
+// conform checks a node against a shape; what is its name in messages.
 func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 	if n.Kind == tree.Null {
 		// An explicit null removes a key that defaults or the function set.
@@ -147,8 +147,7 @@ func (c *checker) either(n *tree.Node, s *language.Shape, what string) {
 	}
 }
 
-// scalar checks what a text means: what the language alone can tell, and the
-// forms that other packages read.
+// scalar checks the meaning of a text: the language's own forms, and those that other packages parse.
 func (c *checker) scalar(n *tree.Node, s *language.Shape, what string) {
 	c.misfit(n.Range(), s.Misfit(n.Text, n.Quoted, what))
 	switch s.Form {

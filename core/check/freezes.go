@@ -38,7 +38,7 @@ func (w *whole) freezes() {
 	}
 }
 
-// freeze reports what is wrong with the calendar of a stage.
+// freeze checks the calendar of a stage.
 func (w *whole) freeze(s *manifest.Stage, format string, args ...any) {
 	at := diagnostic.Range{File: s.From.File, Line: int(s.From.Line), Column: int(s.From.Column)}
 	at.EndLine, at.EndColumn = at.Line, at.Column+1

@@ -12,7 +12,7 @@ import (
 	"rudmar/core/tree"
 )
 
-// handlerFile returns the file that a function's handler stands in, or "" if there is none.
+// handlerFile returns the file of a function's handler, or "" if there is none.
 func (w *whole) handlerFile(code string, c *manifest.Config) string {
 	file, _, ok := strings.Cut(c.Handler.V, ":")
 	if ok && file != "" {
@@ -25,8 +25,7 @@ func (w *whole) handlerFile(code string, c *manifest.Config) string {
 	return ""
 }
 
-// handler checks that the file stands in the code folder and seems to define
-// the function. Code is not run for it.
+// handler checks that the file is in the code folder and appears to define the function. It executes no code.
 func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 	at := n.Get("handler")
 	text := fn.At("").Handler.V
@@ -73,8 +72,7 @@ func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 	}
 }
 
-// handlerIn checks a handler or a runtime that a stage gives: they have to fit
-// the same code.
+// handlerIn checks a handler or a runtime that a stage sets: they must match the same code.
 func (w *whole) handlerIn(fn *manifest.Function, stage string, over *tree.Node) {
 	at := over.Get("handler")
 	if at == nil {

@@ -11,7 +11,7 @@ import (
 	"rudmar/core/tree"
 )
 
-// Offer is what a platform has: manifests are held against it.
+// Offer describes the features of a platform; manifests are checked against it.
 type Offer struct {
 	Regions  []string
 	Runtimes []string
@@ -29,7 +29,7 @@ type Offers struct {
 	Names []string
 }
 
-// Verbs returns what may be done with a kind of resource on any of the platforms.
+// Verbs returns the verbs of a kind of resource on any of the platforms.
 func (o *Offers) Verbs(kind string) []string {
 	var out []string
 	if o != nil {
@@ -41,7 +41,7 @@ func (o *Offers) Verbs(kind string) []string {
 	return slices.Compact(out)
 }
 
-// Kinds returns the kinds of resources that permissions may be about.
+// Kinds returns the kinds of resources that permissions can name.
 func (o *Offers) Kinds() []string {
 	var out []string
 	if o != nil {
@@ -114,7 +114,7 @@ func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 	}
 }
 
-// Targets returns the targets that stages may name; none if nothing is known.
+// Targets returns the targets that stages can name; none if nothing is known.
 func (o *Offers) Targets() []string {
 	var out []string
 	if o == nil {
@@ -138,8 +138,8 @@ func (w *whole) notOffered(code diagnostic.Code, at diagnostic.Range, name, prob
 	}
 }
 
-// offers holds a function against the platforms of its stages. What is wrong on
-// several of them is told once.
+// offers checks a function against the platforms of its stages. The same problem on several platforms is
+// reported once.
 func (w *whole) offers(n *tree.Node) {
 	if len(w.platforms) == 0 {
 		return
@@ -159,7 +159,7 @@ func (w *whole) offers(n *tree.Node) {
 	}
 }
 
-// runtimeDefault holds the runtime of defaults against the platforms.
+// runtimeDefault checks the runtime of defaults against the platforms.
 func (w *whole) runtimeDefault() {
 	for _, o := range w.platforms {
 		w.runtimeOffered(w.root.node.Get("defaults"), o.platform, o.offer, map[diagnostic.Range]bool{})

@@ -83,7 +83,7 @@ func (w *whole) gates() {
 	}
 }
 
-// nearlyRight reports files that look like manifests and are not read.
+// nearlyRight reports files that look like manifests but are not read.
 func (w *whole) nearlyRight() {
 	var inner []string
 	for _, dir := range manifest.Services(w.all) {

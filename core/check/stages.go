@@ -21,8 +21,8 @@ func (w *whole) stages() []manifest.Stage {
 	return slices.DeleteFunc(slices.Clone(w.out.Stages), func(s manifest.Stage) bool { return s.Name != w.options.Stage })
 }
 
-// ofStages returns of diagnostics of one file which stage they stand under, and
-// leaves out those of stages that the check is not about.
+// ofStages assigns diagnostics of one file to their stages, and leaves out those of other stages than the
+// requested one.
 func (w *whole) ofStages(f *known, found []diagnostic.Diagnostic) []diagnostic.Diagnostic {
 	var out []diagnostic.Diagnostic
 	for _, d := range found {
@@ -36,7 +36,7 @@ func (w *whole) ofStages(f *known, found []diagnostic.Diagnostic) []diagnostic.D
 	return out
 }
 
-// stageAt returns the stage whose part of a file a place lies in, or "".
+// stageAt returns the stage whose part of a file contains a position, or "".
 func (k *known) stageAt(line, column int) string {
 	within := func(from, to *tree.Node) bool {
 		after := line > int(from.Line) || line == int(from.Line) && column >= int(from.Column)
@@ -133,7 +133,7 @@ func (w *whole) checkStages(root *tree.Node) {
 	}
 }
 
-// checkOrder reports keys that another key of the stage makes impossible.
+// checkOrder reports keys that conflict with another key of the stage.
 func (w *whole) checkOrder(n *tree.Node, s *manifest.Stage) {
 	switch {
 	case !s.TestEach():
@@ -202,7 +202,7 @@ func (w *whole) checkRules(n *tree.Node) {
 	}
 }
 
-// expression reports what is wrong with a CEL expression, at its place.
+// expression checks a CEL expression.
 func (w *whole) expression(language *expression.Language, n *tree.Node, what string) {
 	_, err := language.Compile(n.Value())
 	if err == nil {

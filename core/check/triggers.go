@@ -23,8 +23,7 @@ func (w *whole) triggers(n *tree.Node, functions []string) {
 	}
 }
 
-// overrides checks what a stage says of a function's triggers: as they are once
-// both are merged.
+// overrides checks a stage's changes of a function's triggers, after merging.
 func (w *whole) overrides(base, over *tree.Node, stage string, functions []string) {
 	if over == nil || over.Kind != tree.Mapping {
 		return
@@ -61,8 +60,8 @@ func kindsOf(t *tree.Node) []string {
 	return kinds
 }
 
-// trigger checks one trigger, as it is after merging; written is the part of it
-// that stands here, where its problems are told.
+// trigger checks one trigger after merging; written is the part of it in this file, at which problems are
+// reported.
 func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	kinds := kindsOf(t)
 	switch {
@@ -113,14 +112,13 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	}
 }
 
-// ofSomeTrigger reports whether a key means something for a kind of trigger: what is none of them was already
-// reported.
+// ofSomeTrigger reports whether a key belongs to a kind of trigger: unknown keys were already reported.
 func ofSomeTrigger(key string) bool {
 	return slices.ContainsFunc(manifest.TriggerKinds(),
 		func(k manifest.TriggerKind) bool { return slices.Contains(language.TriggerKeys(string(k)), key) })
 }
 
-// openTo checks that a route says who may call it.
+// openTo checks that a route names its callers.
 func (w *whole) openTo(name, t, written, route *tree.Node) {
 	if open := t.Get("open_to"); open != nil && open.Kind != tree.Null {
 		return
@@ -205,10 +203,10 @@ func circle(from string, after map[string][]*manifest.Trigger) []*manifest.Trigg
 	return walk(from)
 }
 
-// reserved are the variables that the platform gives itself.
+// reserved are the environment variables that the platform sets.
 func reserved() []string { return []string{"PATH", "HOME", "LANG", "TMPDIR"} }
 
-// variableForm is what the name of a variable looks like (POSIX, XBD 8.1).
+// variableForm is the form of a variable's name (POSIX, XBD 8.1).
 var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,127}$`)
 
 // variables checks the names of environment variables.

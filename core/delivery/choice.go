@@ -10,11 +10,10 @@ import (
 	"rudmar/core/manifest"
 )
 
-// ErrSelection reports that a choice of functions makes no sense.
+// ErrSelection reports an invalid selection of functions.
 var ErrSelection = errors.New("these functions cannot be selected")
 
-// Choice is which functions of a version enter a stage. The others stay there as they
-// are: each at the version that it came with.
+// Choice selects the functions of a version that enter a stage. The others stay at their versions.
 type Choice struct {
 	Functions []string `json:"functions"` // the selected functions, sorted
 	// Kept is the version of each other function, including functions that the version no longer has; 0 for one
@@ -22,9 +21,9 @@ type Choice struct {
 	Kept map[string]int `json:"kept"`
 }
 
-// Choose makes a choice of functions that differ between what is in a stage and a version that is to enter. Of
-// is at which version each function of the two is there, 0 for not at all. A function that has another name now
-// is one with what it was. It is nil if nothing that differs is left out. The error wraps ErrSelection.
+// Choose returns a selection of functions that differ between a stage and a version. Of is the version of each
+// function on both sides, 0 for none. A renamed function counts as one. It returns nil if the selection
+// includes all differences. The error wraps ErrSelection.
 func Choose(own *manifest.Service, differing []string, of map[string]int, chosen []string) (*Choice, error) {
 	if len(chosen) == 0 {
 		return nil, fmt.Errorf("%w: select at least one", ErrSelection)
@@ -49,8 +48,8 @@ func Choose(own *manifest.Service, differing []string, of map[string]int, chosen
 	return c, nil
 }
 
-// Beside returns the choice where other functions are in the stage than when it was made:
-// those that are not chosen stay as they are now.
+// Beside returns the selection for a stage with other functions than when it was made: functions that are not
+// selected stay unchanged.
 func (c *Choice) Beside(own *manifest.Service, of map[string]int) *Choice {
 	out := &Choice{Functions: c.Functions, Kept: map[string]int{}}
 	for name, version := range of {
@@ -66,13 +65,12 @@ func (c *Choice) Beside(own *manifest.Service, of map[string]int) *Choice {
 	return out
 }
 
-// Enters reports whether a function comes in by the choice; all do if there is none.
+// Enters reports whether the selection includes a function; nil includes all.
 func (c *Choice) Enters(function string) bool {
 	return c == nil || slices.Contains(c.Functions, function)
 }
 
-// Version returns the version that a function is at, where another one came in by the
-// choice: that one, or what it was left at.
+// Version returns the version of a function after the selection was deployed.
 func (c *Choice) Version(function string, entered int) int {
 	if c == nil || c.Enters(function) {
 		return entered
@@ -83,8 +81,7 @@ func (c *Choice) Version(function string, entered int) int {
 	return entered
 }
 
-// AllowsPartial reports whether who asks for an entry may choose functions: all rules that
-// hold there have to allow it.
+// AllowsPartial reports whether a delivery request can select functions: all rules that apply must allow it.
 func (e Entry) AllowsPartial() bool {
 	rules := e.Rules()
 	return len(rules) > 0 && !e.Removes() &&

@@ -181,16 +181,16 @@ func isFormer(shown []string) bool {
 	return slices.ContainsFunc(shown, func(text string) bool { _, ok := plan.ParseFact(text); return !ok })
 }
 
-// Counts reports whether a person's approval counts: they belong to the group and,
-// where authors may not, pushed none of the commits.
+// Counts reports whether a person's approval counts: they belong to the group and, if authors cannot approve,
+// pushed none of the commits.
 func Counts(a manifest.Approvals, p Approval, authors []string) bool {
 	return (a.From == "" || slices.Contains(p.Groups, a.From)) && (a.AllowPushers || !slices.Contains(authors, p.Person))
 }
 
-// most is how many differences between two meanings are told.
+// most is the maximum number of reported differences between two plans.
 const most = 4
 
-// Moved tells, in sentences, in what one meaning is another than before.
+// Moved returns, in sentences, how one plan differs from an earlier one.
 func Moved(before, now []string) []string {
 	var out []string
 	for _, line := range beyond(now, before) {
@@ -205,14 +205,12 @@ func Moved(before, now []string) []string {
 	return out
 }
 
-// Within reports whether a meaning holds nothing that another does not: what is
-// left to do of it, and no more.
+// Within reports whether a plan contains nothing that another does not contain: its remainder.
 func Within(meaning, agreed []string) bool {
 	return len(beyond(meaning, agreed)) == 0
 }
 
-// beyond lists the lines of one meaning that another does not hold. Either may
-// have many thousand.
+// beyond lists the lines of one plan that another does not contain. Either can have many thousands.
 func beyond(lines, others []string) []string {
 	held := make(map[string]bool, len(others))
 	for _, line := range others {

@@ -36,7 +36,7 @@ const (
 	StrictGate    = "strict"
 )
 
-// Gate is one gate with its state and, in a sentence, why.
+// Gate is one gate with its state and its reason, in one sentence.
 type Gate struct {
 	Kind   string    `json:"kind"`
 	Name   string    `json:"name"`
@@ -50,7 +50,7 @@ type Gate struct {
 	Until int64 `json:"until,omitempty"`
 }
 
-// Approval is one person's yes.
+// Approval is one person's approval.
 type Approval struct {
 	Person  string
 	Groups  []string
@@ -64,7 +64,7 @@ type CaseResult struct {
 	Passed         bool
 }
 
-// Figures is what was measured of the version in an earlier stage.
+// Figures are the metrics of the version in an earlier stage.
 type Metrics struct {
 	Invocations, Errors int
 	// Missed names, one sentence each, the functions that miss their objectives there.
@@ -81,7 +81,7 @@ type Earlier struct {
 	Metrics
 }
 
-// Facts is what gates are judged by.
+// Facts are the inputs of gates.
 type Facts struct {
 	Now time.Time
 	// Branch is the branch that the version was built from.
@@ -113,16 +113,14 @@ type Facts struct {
 
 func (f Facts) gone(stage string) bool { return f.Gone[stage] }
 
-// requirement is one gate that a stage's rules ask for: what it asks for, and how it
-// is judged.
+// requirement is one gate that a stage's rules require, with its evaluation.
 type requirement struct {
 	of    any
 	judge func() Gate
 }
 
-// Gates returns every gate that guards an entry with its state, in a fixed order:
-// those of the standing rules and of the version's own. What both ask for alike
-// is one gate. Rules are evaluated until the context's deadline.
+// Gates returns every gate of an entry with its state, in a fixed order: those of the standing rules and of the
+// version's own. A gate in both is listed once. Rules are evaluated until the context's deadline.
 func Gates(ctx context.Context, e Entry, f Facts) []Gate {
 	var out []Gate
 	var asked []any
@@ -148,12 +146,12 @@ func Gates(ctx context.Context, e Entry, f Facts) []Gate {
 	return out
 }
 
-// asksFor reports whether the version's own rules ask for a gate too.
+// asksFor reports whether the version's own rules require a gate too.
 func asksFor(ctx context.Context, e Entry, f Facts, of any) bool {
 	return slices.ContainsFunc(wishes(ctx, e, e.Own, f), func(w requirement) bool { return same(w.of, of) })
 }
 
-// wishes lists the gates that a stage's rules ask for.
+// wishes lists the gates that a stage's rules require.
 func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []requirement {
 	type after[T any] struct {
 		Kind, Stage string
@@ -198,13 +196,13 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []requ
 // Passed reports whether the version can enter past the gate.
 func (g Gate) Passed() bool { return g.State == GatePassed || g.State == GateOverridden }
 
-// AllPassed reports whether a version may enter.
+// AllPassed reports whether a version can enter.
 func AllPassed(gates []Gate) bool {
 	return !slices.ContainsFunc(gates, func(g Gate) bool { return !g.Passed() })
 }
 
-// BlockedBy returns what keeps a version out that waiting alone does not end: the first gate that fails; ""
-// where none does, or where the version is still in progress to the stage.
+// BlockedBy returns what blocks a version other than time: the first gate that is not met; "" if there is none,
+// or if the version has not reached the stage.
 func BlockedBy(gates []Gate) string {
 	for _, g := range gates {
 		switch {
@@ -222,8 +220,8 @@ func BlockedBy(gates []Gate) string {
 
 func refusedBy(rule Gate) string { return "blocked by the rule " + rule.Name }
 
-// Open returns what each gate that does not hold waits for: first those that fail, as that
-// does not pass by waiting.
+// Open returns what each open gate is waiting for: first those that are not met, as waiting does not resolve
+// them.
 func Open(gates []Gate) []string {
 	failing, waiting := []string{}, []string{}
 	for _, g := range gates {
@@ -240,7 +238,7 @@ func Open(gates []Gate) []string {
 	return append(failing, waiting...)
 }
 
-// Summary returns in a few words how the gates stand.
+// Summary summarizes the states of the gates.
 func Summary(gates []Gate) string {
 	open := Open(gates)
 	if len(open) == 0 {

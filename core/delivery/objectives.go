@@ -10,8 +10,7 @@ import (
 	"rudmar/core/metrics"
 )
 
-// Missed reports in what figures miss what a function's objectives ask for; "" for nothing,
-// and where there were no calls.
+// Missed returns how figures miss a function's objectives; "" if they do not, and without invocations.
 func Missed(o manifest.Objectives, sum metrics.Sum) string {
 	var out []string
 	if share := float64(sum.Errors) / float64(max(1, sum.Invocations)); o.ErrorsUnder > 0 && share >= o.ErrorsUnder {

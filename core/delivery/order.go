@@ -7,9 +7,8 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Stages returns the stages that a version declares, in their order, and among
-// them, each after the stage that it stood after, those that it no longer
-// declares but whose rules still stand. A nil in standing is left out.
+// Stages returns the stages that a version declares, in their order, and among them, each after the stage that
+// it came after, those that it no longer declares but that have standing rules. A nil in standing is left out.
 func Stages(declared []manifest.Stage, standing map[string]*manifest.Stage) []manifest.Stage {
 	out := slices.Clone(declared)
 	at := func(name string) int {

@@ -11,8 +11,8 @@ type Override struct {
 	Person, Reason string
 }
 
-// CanOverride reports whether a kind of gate can be overrode: what a version has to have come through, and what
-// asks that somebody asks, cannot.
+// CanOverride reports whether a kind of gate can be overridden: the previous stage, and the need for a request,
+// cannot.
 func CanOverride(kind string) bool {
 	return slices.Contains([]string{CasesGate, SoakGate, ApprovalsGate, WindowGate, RuleGate}, kind)
 }
@@ -20,8 +20,7 @@ func CanOverride(kind string) bool {
 // Overridable reports whether the gate can be overrode as it is now.
 func (g Gate) Overridable() bool { return !g.Passed() && CanOverride(g.Kind) }
 
-// ApplyOverrides lets the gates hold that somebody overrode, and says so. Those that hold by themselves stay as
-// they are.
+// ApplyOverrides marks overridden gates as such. Gates that pass by themselves stay unchanged.
 func ApplyOverrides(gates []Gate, passed []Override) []Gate {
 	out := slices.Clone(gates)
 	for i := range out {

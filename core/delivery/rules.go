@@ -11,8 +11,8 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Entry is what a version has to meet to enter a stage: the rules that are there, which are those of the
-// version that is settled, and its own.
+// Entry has the rules that a version must meet to enter a stage: the standing rules, which are those of the
+// settled version, and its own.
 type Entry struct {
 	// Own are the version's rules; nil if it no longer declares the stage, so its entry deletes the stage's
 	// resources.
@@ -24,15 +24,14 @@ type Entry struct {
 // Removes reports that the version enters the stage by taking it away.
 func (e Entry) Removes() bool { return e.Own == nil }
 
-// Rules returns the rules that the version has to meet: those that stand and its
-// own, as far as there are any, the standing ones first.
+// Rules returns the rules that the version must meet: the standing ones and its own, if any, the standing ones
+// first.
 func (e Entry) Rules() []*manifest.Stage {
 	return slices.DeleteFunc([]*manifest.Stage{e.Standing, e.Own}, func(s *manifest.Stage) bool { return s == nil })
 }
 
-// rules returns the rules of the entry, the standing ones first. A stage that is
-// gone is not waited for: what stands after it stands after what the version
-// itself names.
+// rules returns the rules of the entry, the standing ones first. A removed stage is not waited for: the stage
+// after it follows the stage that the version itself names.
 func (e Entry) rules(gone func(stage string) bool) []*manifest.Stage {
 	if e.Standing != nil && e.Standing.After != "" && gone(e.Standing.After) {
 		s := *e.Standing
@@ -45,9 +44,8 @@ func (e Entry) rules(gone func(stage string) bool) []*manifest.Stage {
 	return e.Rules()
 }
 
-// RuleChanges reports what a version would make of the rules that stand in a
-// stage once it has settled there, what it loosens first. There are none for
-// the first version.
+// RuleChanges returns how a version would change the standing rules of a stage once it has settled there,
+// weaker rules first. There are none for the first version.
 func (e Entry) RuleChanges() []impact.RuleChange {
 	if e.Standing == nil {
 		return nil
@@ -230,5 +228,5 @@ func targetsWords(s *manifest.Stage) string {
 	return strings.Join(words, ", ")
 }
 
-// same reports whether two gates ask for the same.
+// same reports whether two gates require the same.
 func same(a, b any) bool { return reflect.DeepEqual(a, b) }

@@ -9,7 +9,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Shift is how far a version's share of the invocations has got in a stage. All shares are percent.
+// Shift is the progress of a traffic shift in a stage. All shares are percent.
 type Shift struct {
 	Steps []float64     `json:"steps"`          // ascending, less than 100; none to move all traffic at once
 	Every time.Duration `json:"every"`          // duration of a step
@@ -19,7 +19,7 @@ type Shift struct {
 	Back  string        `json:"rollbackReason"` // why it rolls back; "" if it does not
 }
 
-// Share is what the version is to get now.
+// Share is the version's present share.
 func (s Shift) Share() float64 {
 	switch {
 	case s.Back != "":
@@ -30,11 +30,11 @@ func (s Shift) Share() float64 {
 	return s.Steps[s.Step]
 }
 
-// patience is how many times as long a step lasts at most, where there are not invocations enough to say.
+// patience is the maximum duration of a step without enough invocations, as a multiple of its time.
 const patience = 3
 
-// Next decides what becomes of the shift by what the judge says: it stays, continues to the next step, or rolls
-// back. It gives why, and when it would continue, by time, where it stays and nobody holds it.
+// Next decides by the judge's outcome whether the shift stays, advances, or rolls back. It returns the reason,
+// and when the shift would advance by time, if it stays and is not paused.
 func (s Shift) Next(v judge.Verdict, now time.Time) (next Shift, why string, at time.Time) {
 	if s.Back != "" || s.Step >= len(s.Steps) || s.Since.IsZero() {
 		return s, "", time.Time{}
@@ -66,14 +66,14 @@ func (s Shift) on() Shift {
 	return s
 }
 
-// On continues to the next step now, for somebody's word.
+// On advances to the next step now, on a person's request.
 func (s Shift) On() Shift {
 	s.Held = ""
 	return s.on()
 }
 
-// Shift returns by which shares a version gets the invocations: those of the rules that apply in the stage,
-// else its own; nil if it gets all at once.
+// Shift returns the shares of a version's traffic shift: those of the standing rules, else its own; nil to move
+// all traffic at once.
 func (e Entry) Shift() *manifest.Shift {
 	if e.Standing != nil && e.Standing.Shift != nil {
 		return e.Standing.Shift

@@ -24,7 +24,7 @@ const (
 	Superseded State = "superseded"
 )
 
-// Event is what moves a version from one state to another.
+// Event is an event that moves a version from one state to another.
 type Event string
 
 // The events.
@@ -80,7 +80,7 @@ func Next(s State, e Event) (State, error) {
 	return s, fmt.Errorf("%q while %s: %w", e, s, ErrTransition)
 }
 
-// Moving reports whether a version is in progress in the stage: while it is, no other may move there.
+// Moving reports whether a delivery is in progress in the stage: no other one can start meanwhile.
 func Moving(s State) bool {
 	return s == Planning || s == Deploying || s == Shifting || s == Testing
 }
@@ -90,7 +90,7 @@ func Over(s State) bool {
 	return s == Settled || s == Rejected || s == RolledBack || s == Superseded
 }
 
-// Standing is how one version stands in a stage.
+// Standing is the state of one version in a stage.
 type Standing struct {
 	Version int
 	// Turn orders versions by arrival: usually by number, but an old version can be delivered again.
@@ -100,9 +100,9 @@ type Standing struct {
 	Ready bool
 }
 
-// Turn decides who may continue in a stage: the version that came last of those that wait and are ready, unless
-// one is moving. Those that wait and came before it, or before what is settled there, are superseded; a newer
-// one that is not ready yet supersedes nobody.
+// Turn selects the delivery to continue in a stage: the newest version that is waiting and ready, unless one is
+// in progress. Older waiting versions, and those older than the settled one, are superseded; a newer one that
+// is not ready supersedes nobody.
 func Turn(standing []Standing) (next int, overtaken []int) {
 	var newest, settled int64
 	moving := false

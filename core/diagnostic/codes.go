@@ -1,7 +1,6 @@
 package diagnostic
 
-// Code is the stable name of a kind of diagnostic. A code is never given a
-// second meaning.
+// Code is the stable name of a kind of diagnostic. Its meaning never changes.
 type Code string
 
 // The codes, by what they are about: 10 the file, 11 keys, 12 values,
@@ -75,7 +74,7 @@ const (
 	CodeCaseExpression Code = "RM1702"
 )
 
-// Explanation reports what a code means, with a wrong and a right example.
+// Explanation explains a code, with a wrong and a right example.
 type Explanation struct {
 	Code   Code   `json:"code"`
 	Title  string `json:"title"`

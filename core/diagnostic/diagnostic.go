@@ -9,7 +9,7 @@ import (
 	"unicode/utf8"
 )
 
-// Severity says whether a diagnostic stops a version from being built.
+// Severity reports whether a diagnostic prevents a build.
 type Severity string
 
 // The two severities. An error stops a build; a warning does not.
@@ -18,8 +18,8 @@ const (
 	Warning Severity = "warning"
 )
 
-// Range is a stretch of text in one file. Lines and columns count from 1;
-// columns count Unicode code points; the end is exclusive.
+// Range is a range of text in one file. Lines and columns count from 1; columns count Unicode code points; the
+// end is exclusive.
 type Range struct {
 	File      string `json:"file"`
 	Line      int    `json:"line"`
@@ -37,13 +37,13 @@ type Edit struct {
 	Text string `json:"text"`
 }
 
-// Fix is a set of edits that certainly mends what a diagnostic tells of.
+// Fix is a set of edits that certainly resolves a diagnostic.
 type Fix struct {
 	Title string `json:"title"`
 	Edits []Edit `json:"edits"`
 }
 
-// Diagnostic is one problem in one place of a manifest.
+// Diagnostic is one problem at one location of a manifest.
 type Diagnostic struct {
 	Code     Code     `json:"code"`
 	Severity Severity `json:"severity"`
@@ -54,7 +54,7 @@ type Diagnostic struct {
 	Fix   *Fix   `json:"fix,omitempty"`
 }
 
-// String returns the diagnostic on one line, as compilers do.
+// String returns the diagnostic on one line, in the form of compilers.
 func (d Diagnostic) String() string {
 	return plain(fmt.Sprintf("%s: %s (%s)", d.Range, d.Message, d.Code))
 }
@@ -64,8 +64,7 @@ func (d *Diagnostic) Mend(title, text string) {
 	d.Fix = &Fix{Title: title, Edits: []Edit{{Range: d.Range, Text: text}}}
 }
 
-// Meant adds what was probably meant instead, with a fix that writes it in the
-// diagnostic's place; "" says nothing.
+// Meant adds the probable intention, with a fix that writes it; "" adds nothing.
 func (d *Diagnostic) Meant(near string) {
 	if near != "" {
 		d.Message += fmt.Sprintf("; did you mean %q?", near)
@@ -73,9 +72,8 @@ func (d *Diagnostic) Meant(near string) {
 	}
 }
 
-// Excerpt returns the source line of the diagnostic with a marker under the
-// place, or "" where the text has no such line. Where there are many of one text,
-// NewText saves looking for the line each time.
+// Excerpt returns the source line of the diagnostic with a marker below, or "" if the text has no such line.
+// NewText saves the search for the line in repeated calls with one text.
 func (d Diagnostic) Excerpt(text []byte) string { return NewText(text).Excerpt(d) }
 
 // Text is a file with its lines found.
@@ -120,8 +118,7 @@ func (t *Text) Excerpt(d Diagnostic) string {
 		strings.Repeat("^", width))
 }
 
-// plain takes out what steers a terminal: a control character stands as ␀ and
-// the like, of one width.
+// plain replaces control characters by visible symbols such as ␀, of width one.
 func plain(s string) string {
 	return strings.Map(func(r rune) rune {
 		switch {
@@ -138,7 +135,7 @@ func plain(s string) string {
 	}, s)
 }
 
-// Clip shortens a text that somebody wrote, for a message.
+// Clip shortens user text for a message.
 func Clip(s string) string {
 	if r := []rune(s); len(r) > 60 {
 		return string(r[:60]) + "…"
@@ -172,8 +169,8 @@ func Sort(ds []Diagnostic) {
 	})
 }
 
-// Apply carries out the fixes of the diagnostics of one file on its text.
-// Fixes that overlap an earlier one are left for the next round.
+// Apply applies the fixes of the diagnostics of one file to its text. A fix that overlaps an earlier one is
+// deferred to the next round.
 func Apply(text []byte, ds []Diagnostic) []byte {
 	type span struct {
 		from, to int

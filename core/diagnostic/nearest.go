@@ -1,8 +1,7 @@
 package diagnostic
 
-// Nearest returns the known name that was probably meant, or "" where none is
-// near: up to a third of the letters may differ, by the optimal string
-// alignment distance (a swap of neighbours counts once).
+// Nearest returns the known name that was probably meant, or "" if none is near: up to a third of the letters
+// can differ, by the optimal string alignment distance (a swap of neighbors counts once).
 func Nearest(name string, known []string) string {
 	best, limit := "", max(1, len(name)/3)+1
 	for _, k := range known {

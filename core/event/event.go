@@ -4,7 +4,7 @@ package event
 
 import "time"
 
-// Of is what each event has of its own.
+// Of has the fields of an individual event.
 type Of struct {
 	ID string
 	At time.Time
@@ -17,27 +17,26 @@ func (o Of) cloud(kind, source string, data any) map[string]any {
 	}
 }
 
-// With returns an event the data that somebody wants to try instead of its own.
+// With replaces the data of an event.
 func With(event map[string]any, data any) map[string]any {
 	event["data"] = data
 	return event
 }
 
-// Fired is the event of a schedule; missed counts later fires that were due as
-// well when the platform came back, and are made up for by this one.
+// Fired returns the event of a schedule; missed counts later due times during an outage of the platform, which
+// this event covers.
 func (o Of) Fired(schedule string, missed int) map[string]any {
 	return o.cloud("rudmar.schedule.fired", "/schedules/"+schedule, map[string]any{
 		"schedule": schedule, "due": o.At.UTC().Format(time.RFC3339), "missed": float64(missed)})
 }
 
-// Object is an object as an event tells it. Size and Type are of one that was written.
+// Object is an object in an event. Size and Type are set for written objects.
 type Object struct {
 	Store, Key, Type string
 	Size             int // bytes
 }
 
-// What can happen to an object, and how a function can end, in the words of
-// triggers.
+// What can happen to an object, and how a function can end, in the terms of triggers.
 const (
 	Created   = "created"
 	Changed   = "changed"
@@ -46,7 +45,7 @@ const (
 	Failed    = "failed"
 )
 
-// Written is the event of an object that was written: what is Created or Changed.
+// Written returns the event of a written object: what is Created or Changed.
 func (o Of) Written(what string, object Object) map[string]any {
 	out := o.cloud("rudmar.object."+what, "/objects/"+object.Store, map[string]any{
 		"store": object.Store, "key": object.Key, "size": float64(object.Size), "type": object.Type})
@@ -80,7 +79,7 @@ func (o Of) Messages(queue string, batch []Message) map[string]any {
 	return o.cloud("rudmar.queue.messages", "/queues/"+queue, map[string]any{"queue": queue, "messages": list})
 }
 
-// End is how a call of a function ended.
+// End is the end of an invocation.
 type End struct {
 	Function, Invocation string
 	Outcome              string // "succeeded", or the kind of failure
@@ -88,7 +87,7 @@ type End struct {
 	Event                any // its event
 }
 
-// What returns how it ended in the words of triggers: succeeded, or failed.
+// What returns the outcome in the terms of triggers: succeeded, or failed.
 func (e End) What() string {
 	if e.Outcome == Succeeded {
 		return Succeeded
@@ -96,7 +95,7 @@ func (e End) What() string {
 	return Failed
 }
 
-// Ended is the event of a function's end.
+// Ended returns the event of a function's end.
 func (o Of) Ended(e End) map[string]any {
 	return o.cloud("rudmar.function."+e.What(), "/functions/"+e.Function, map[string]any{
 		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "response": e.Response,
@@ -104,8 +103,7 @@ func (o Of) Ended(e End) map[string]any {
 		"error":  e.Error, "event": e.Event})
 }
 
-// Request is what a handler gets for a request to a route. Header names are in
-// lower case. What functions are given is Whole.
+// Request is the event of a route. Header names are in lower case. Functions receive Whole.
 type Request struct {
 	Method string            `json:"method"`
 	Path   string            `json:"path"`
@@ -118,7 +116,7 @@ type Request struct {
 	InBase64 bool `json:"body_is_base64,omitempty"`
 }
 
-// Whole returns the request with empty mappings where there were none.
+// Whole returns the request with empty mappings in place of missing ones.
 func (r Request) Whole() Request {
 	for _, m := range []*map[string]string{&r.Params, &r.Headers} {
 		if *m == nil {

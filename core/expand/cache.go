@@ -9,14 +9,14 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Cache keeps what functions became, so a service of which little changed is expanded quickly. Expansions that
-// run concurrently may share it; the resources that it gives are not to be changed.
+// Cache stores the resources of functions, so a service with few changes is expanded fast. Concurrent
+// expansions can share it; its resources must not be changed.
 type Cache struct {
 	mu   sync.Mutex
 	last map[manifest.Place]*became
 }
 
-// became is what a service became in one place.
+// became is the expansion of a service in one place.
 type became struct {
 	stage   *manifest.Stage // the same stage from the same rudmar.yaml
 	secrets map[string]string
@@ -25,7 +25,7 @@ type became struct {
 	out     []Resource
 }
 
-// of returns what a function became; i is where it would stand if nothing came or went.
+// of returns a function's resources; i is its position if no function was added or removed.
 func (b *became) of(i int, fn *manifest.Function, config *manifest.Config, artifact string) (piece, bool) {
 	if b == nil {
 		return piece{}, false
@@ -41,8 +41,7 @@ func (b *became) of(i int, fn *manifest.Function, config *manifest.Config, artif
 	return p, p.config == config && p.name == fn.Name && p.artifact == artifact && !p.elsewhere
 }
 
-// again puts the resources of changed pieces in the place of what they were,
-// where no resource came or went.
+// again replaces the resources of changed pieces, if no resource was added or removed.
 func (b *became) again(pieces []piece, changed []int) ([]Resource, bool) {
 	if b == nil || len(pieces) != len(b.pieces) || len(changed) > len(pieces)/4 {
 		return nil, false
@@ -68,7 +67,7 @@ func (b *became) again(pieces []piece, changed []int) ([]Resource, bool) {
 	return out, true
 }
 
-// piece is what one function became.
+// piece is the expansion of one function.
 type piece struct {
 	config    *manifest.Config
 	name      string
@@ -79,7 +78,7 @@ type piece struct {
 	elsewhere bool
 }
 
-// is reports whether two pieces are one and the same.
+// is reports whether two pieces are identical.
 func (p *piece) is(other piece) bool {
 	return len(p.resources) > 0 && len(other.resources) > 0 && &p.resources[0] == &other.resources[0]
 }

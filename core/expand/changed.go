@@ -32,8 +32,8 @@ func Changed(before, after *manifest.Service) map[string]bool {
 	return out
 }
 
-// SecretNames returns each secret of a service its own name as its value, for
-// where what a service becomes is compared and no value may take part.
+// SecretNames returns each secret of a service with its name as its value, to compare expansions without
+// values.
 func SecretNames(s *manifest.Service) map[string]string {
 	out := make(map[string]string, len(s.Secrets))
 	for _, name := range s.Secrets {
@@ -42,7 +42,7 @@ func SecretNames(s *manifest.Service) map[string]string {
 	return out
 }
 
-// byFunction returns what each function becomes, by address.
+// byFunction returns the resources of each function, by address.
 func byFunction(s *manifest.Service, stage *manifest.Stage,
 	target manifest.Target) map[string]map[string]map[string]any {
 	// unknown values are the same on both sides

@@ -24,7 +24,7 @@ type Attribute struct {
 	Through []tree.Origin `json:"through,omitempty"`
 }
 
-// Resource is one thing that the platform is to keep for a function.
+// Resource is one resource of a function.
 type Resource struct {
 	Address    string            `json:"address"`
 	Kind       string            `json:"kind"`
@@ -56,7 +56,7 @@ func (r *Resource) Values() map[string]any {
 	return out
 }
 
-// Inputs is what the manifests alone do not say.
+// Inputs are the inputs besides the manifests.
 type Inputs struct {
 	Version   int
 	Artifacts map[string]string // function → digest
@@ -68,20 +68,19 @@ type Inputs struct {
 	Key []byte
 }
 
-// Problem reports why something cannot be wanted in this stage as it stands.
+// Problem is the reason why something cannot be deployed in this stage.
 type Problem struct {
 	Message string      `json:"message"`
 	From    tree.Origin `json:"from"`
 }
 
-// Expand returns the resources of a service in a stage on a target, sorted by
-// address, and what keeps them from being complete.
+// Expand returns the resources of a service in a stage on a target, sorted by address, and the problems that
+// make them incomplete.
 func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs) ([]Resource, []Problem) {
 	return ExpandAgain(s, stage, target, in, nil)
 }
 
-// ExpandAgain expands like Expand, and takes from a cache what functions became whose configuration and inputs
-// are unchanged.
+// ExpandAgain is Expand with a cache of functions whose configuration and inputs are unchanged.
 func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs,
 	cache *Cache) ([]Resource, []Problem) {
 	// Functions are independent: all cores share them in ranges, and the results are joined in order.
@@ -118,8 +117,8 @@ func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Tar
 	return out, problems
 }
 
-// gather puts resources together, sorted by address. They are put in order by
-// kind first, which leaves little to sort: functions come sorted by name.
+// gather merges resources, sorted by address. They are grouped by kind first, which leaves little to sort:
+// functions are sorted by name already.
 func gather(pieces []piece) []Resource {
 	count := map[string]int{}
 	for i := range pieces {
@@ -253,8 +252,8 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	return addresses
 }
 
-// readable returns what a permission to read one of the service's own secrets carries: its value in this stage,
-// so the platform can give it out.
+// readable returns the attributes of a permission to read one of the service's own secrets: its value in this
+// stage, so the platform can return it.
 func (x *expander) readable(resource string, verbs []string, from tree.Origin) ([]Attribute, map[string]string) {
 	name, ok := strings.CutPrefix(resource, "secrets/")
 	if !ok || !slices.Contains(x.service.Secrets, name) || !slices.Contains(verbs, "read") &&

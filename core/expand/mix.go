@@ -10,7 +10,7 @@ import (
 	"rudmar/core/route"
 )
 
-// Part is some functions of one version of a service, of which a stage may hold several.
+// Part has some functions of one version of a service, of which a stage can contain several.
 type Part struct {
 	Service *manifest.Service
 	Stage   *manifest.Stage
@@ -19,9 +19,8 @@ type Part struct {
 	Has func(function string) bool
 }
 
-// Mix returns the resources of parts of several versions on a target like Expand, and
-// beside the problems of each what does not go together: routes that take the same
-// request, and functions that listen to one that is not there.
+// Mix returns the resources of parts of several versions on a target like Expand, and besides each part's
+// problems the conflicts between them: routes that match the same request, and triggers of missing functions.
 func Mix(parts []Part, target manifest.Target) ([]Resource, []Problem) {
 	var out []Resource
 	var problems []Problem
@@ -36,7 +35,7 @@ func Mix(parts []Part, target manifest.Target) ([]Resource, []Problem) {
 	return out, append(problems, apart(out)...)
 }
 
-// apart reports what of some resources does not go together.
+// apart returns the conflicts between resources.
 func apart(resources []Resource) []Problem {
 	type taker struct {
 		route route.Route

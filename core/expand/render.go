@@ -12,8 +12,8 @@ import (
 	"rudmar/core/tree"
 )
 
-// render puts values in the place of references. Where a secret takes part the
-// attribute holds a fingerprint, and the value itself is given beside it.
+// render replaces references by values. An attribute with a secret contains a fingerprint, and the value itself
+// is returned separately.
 func (x *expander) render(name string, t manifest.Template, from tree.Origin) (Attribute, string) {
 	a := Attribute{Name: name, From: from}
 	b := strings.Builder{}

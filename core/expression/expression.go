@@ -12,16 +12,15 @@ import (
 	"cel.dev/cel-go/common/types"
 )
 
-// Limits of one expression. Each of them alone lets a hostile one through; the
-// limit of time is the caller's, by the context's deadline.
+// Limits of one expression. Each of them alone lets a hostile one pass; the time limit is the context's
+// deadline.
 const (
 	costLimit  = 10_000
 	depthLimit = 50
 	sizeLimit  = 4096
 )
 
-// CompileError reports what is wrong with an expression. Column counts from 1, in the expression's own first
-// line.
+// CompileError reports an invalid expression. Column counts from 1, in the expression's first line.
 type CompileError struct {
 	Line, Column int
 	Message      string
@@ -32,7 +31,7 @@ func (e *CompileError) Error() string { return e.Message }
 // ErrNotBoolean reports that an expression yields something other than true or false.
 var ErrNotBoolean = errors.New("the expression must be true or false")
 
-// Language is a set of variables that expressions may use.
+// Language is a set of variables of expressions.
 type Language struct{ env *cel.Env }
 
 // Expression is a compiled expression.

@@ -16,9 +16,8 @@ import (
 	"google.golang.org/protobuf/types/known/structpb"
 )
 
-// Found returns what the expression's left side was: of "status == 200" the
-// value of status, of "logs.exists(…)" that of logs. It is "" where there is no
-// such side.
+// Found returns the value of the expression's left side: of "status == 200" the value of status, of
+// "logs.exists(…)" that of logs. It is "" without such a side.
 func (l *Language) Found(ctx context.Context, text string, variables map[string]any) string {
 	tree, issues := l.env.Parse(text)
 	if issues.Err() != nil {

@@ -9,7 +9,7 @@ import (
 	"cel.dev/cel-go/ext"
 )
 
-// What rules are evaluated over. Each field stands in docs/manifest.md.
+// The variables of rules. Each field is documented in docs/manifest.md.
 type (
 	// Plan is the plan of the version for the stage, on all its targets.
 	Plan struct {
@@ -60,10 +60,10 @@ func (r *Rules) Variables() map[string]any {
 	return map[string]any{"plan": r.Plan, "impact": r.Impact, "version": r.Version, "metrics": r.Metrics}
 }
 
-// Field is something that an expression may speak of.
+// Field is a field of a variable.
 type Field struct{ Name, Type, About string }
 
-// RuleFields lists what rules may speak of.
+// RuleFields lists the fields of rules.
 func RuleFields() []Field {
 	var out []Field
 	for _, variable := range reflect.VisibleFields(reflect.TypeFor[Rules]()) {
@@ -75,7 +75,7 @@ func RuleFields() []Field {
 	return out
 }
 
-// CaseFields lists what expectations may speak of.
+// CaseFields lists the fields of expectations.
 func CaseFields() []Field {
 	return []Field{
 		{"status", "number", "the response's status; 200 if the function sets none"},

@@ -20,7 +20,7 @@ type Resource struct {
 	From                    *tree.Origin // where it is declared; nil if unknown
 }
 
-// Reach is what a function may newly do, or may do no longer.
+// Reach is a permission that a function gains or loses.
 type Reach struct {
 	Function string   `json:"function"`
 	Verbs    []string `json:"verbs"`
@@ -31,8 +31,7 @@ type Reach struct {
 	From     *tree.Origin `json:"from,omitempty"`
 }
 
-// Opened is a route by which somebody may make a request that they could not
-// make before.
+// Opened is a route by which somebody can make a request that they could not make before.
 type Opened struct {
 	Function string       `json:"function"`
 	Trigger  string       `json:"trigger"` // function/trigger of the route
@@ -44,7 +43,7 @@ type Opened struct {
 	From     *tree.Origin `json:"from,omitempty"`
 }
 
-// Closed is a route by which somebody may no longer make a request.
+// Closed is a route by which somebody can no longer make a request.
 type Closed struct {
 	Function string `json:"function"`
 	Trigger  string `json:"trigger"`
@@ -63,7 +62,7 @@ type Moved struct {
 	Shadowed bool `json:"shadowed,omitempty"`
 }
 
-// RuleChange is what becomes of a rule of entry that stands in a stage.
+// RuleChange is a change of a standing rule of a stage.
 type RuleChange struct {
 	Rule    string `json:"rule"` // the kind of gate, such as "approvals"
 	Before  string `json:"before"`
@@ -71,14 +70,14 @@ type RuleChange struct {
 	Loosens bool   `json:"weaker,omitempty"`
 }
 
-// Gap is a route that answers nobody between two steps of a plan.
+// Gap is a route that is unavailable between two steps of a plan.
 type Gap struct {
 	Route string `json:"route"`
 	From  int    `json:"from"` // the step that deletes it
 	To    int    `json:"to"`   // the step that creates it
 }
 
-// Consequence is what a plan means, whenever it is run.
+// Consequence is the impact of a plan, independent of the time of its execution.
 type Impact struct {
 	Rules   []RuleChange `json:"rules"` // weaker rules first
 	Gained  []Reach      `json:"newPermissions"`
@@ -92,8 +91,7 @@ type Impact struct {
 	Removed []string     `json:"dataLoss"`   // log stores and revisions that are deleted, by address
 }
 
-// Assess compares a stage before and after. touched gives the kind of change
-// per address.
+// Assess compares a stage before and after. touched has the kind of change per address.
 func Assess(before, after []Resource, touched map[string]resource.Change) Impact {
 	c := Impact{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Gaps: []Gap{},
 		Cold: []string{}, Removed: []string{}}

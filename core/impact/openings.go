@@ -10,17 +10,17 @@ import (
 	"rudmar/core/route"
 )
 
-// Who may call, as openings name them.
+// The callers that openings name.
 const (
 	anyone  = "anyone"
 	members = "authenticated"
 )
 
-// maxRequests is how many requests are held against routes at most. Beyond it
-// every route that is new or altered counts as opening.
+// maxRequests is the maximum number of requests that are compared. Beyond it every new or changed route counts
+// as wider access.
 const maxRequests = 50_000
 
-// door is a route that answers, with who may call it.
+// door is an enabled route, with its callers.
 type door struct {
 	route             route.Route
 	values            []string // of the route's segments
@@ -28,9 +28,8 @@ type door struct {
 	function, trigger string
 }
 
-// admits reports whether somebody may pass: anyone, a member of no group, or one
-// of a group. Members are in every opening for anyone, and those of a group in
-// every one for members.
+// admits reports whether a caller is allowed: anyone, a member of no group, or one of a group. Members can use
+// every opening for anyone, and those of a group every one for members.
 func (d door) admits(who string) bool {
 	switch {
 	case slices.Contains(d.to, anyone):
@@ -43,7 +42,7 @@ func (d door) admits(who string) bool {
 	return slices.Contains(d.to, who)
 }
 
-// key is the same for two doors that let the same people in by the same requests.
+// key is equal for two doors that admit the same callers with the same requests.
 func (d door) key() string {
 	return d.route.String() + " " + strings.Join(slices.Sorted(slices.Values(d.to)), " ")
 }
@@ -77,10 +76,9 @@ func doors(resources []Resource) []door {
 	return out
 }
 
-// openings lists the routes by which somebody may newly make a request, and the
-// requests that another function answers. It is decided by the requests themselves:
-// of all those that the routes before and after tell apart one is tried, with the
-// routes' own matching.
+// openings lists the routes by which somebody can make a new request, and the requests that another function
+// receives. It compares requests: of all requests that the routes before and after distinguish it tries one
+// each, with the routes' own matching.
 func openings(was, is []door) opening {
 	changed := append(unlike(was, is), unlike(is, was)...)
 	changed = append(changed, otherwise(was, is)...)
@@ -112,8 +110,8 @@ func openings(was, is []door) opening {
 	return out
 }
 
-// opening is what becomes of requests: which somebody may newly make, and which
-// another trigger answers.
+// opening is the change of a set of requests: those that somebody can make now, and those that another trigger
+// receives.
 type opening struct {
 	opened []Opened
 	moved  []Moved
@@ -149,7 +147,7 @@ func unlike(a, b []door) []door {
 	return out
 }
 
-// meeting lists the doors that may take a request that one of others takes.
+// meeting lists the doors that can match a request that one of the others matches.
 func meeting(doors, others []door) []door {
 	tree := &paths{}
 	for i := range others {
@@ -172,7 +170,7 @@ func everyIndex(doors []door) []int {
 	return out
 }
 
-// search goes through the requests that routes tell apart, segment by segment.
+// search enumerates the requests that routes distinguish, segment by segment.
 type search struct {
 	was, is []door
 	spare   string // a segment that no route names
@@ -196,8 +194,8 @@ func (s *search) unused() string {
 	return spare
 }
 
-// walk tries the requests whose path begins with pieces; was and is are the doors that may still take them. It
-// gives false if there are too many.
+// walk tries the requests whose path starts with pieces; was and is are the doors that can still match them. It
+// returns false if there are too many.
 func (s *search) walk(pieces []string, was, is []int) bool {
 	if len(is) == 0 {
 		return true // a request that no route matches is not new to anybody
@@ -231,7 +229,7 @@ func (s *search) walk(pieces []string, was, is []int) bool {
 	return true
 }
 
-// onward sorts the doors that may take a path by what they want as its next piece.
+// onward groups the doors that can match a path by their next segment.
 type onward struct {
 	literal map[string][]int
 	open    []int // a parameter: any segment that is not empty
@@ -258,7 +256,7 @@ func newOnward(doors []door, among []int, at int) *onward {
 	return o
 }
 
-// by returns the doors that continue with a piece. Which of them takes a request does not depend on their
+// by returns the doors that continue with a segment. Which of them matches a request does not depend on their
 // order.
 func (o *onward) by(piece string) []int {
 	out := slices.Concat(o.literal[piece], o.rest)
@@ -268,8 +266,7 @@ func (o *onward) by(piece string) []int {
 	return out
 }
 
-// try holds the requests for one path against the doors, by every method that
-// makes a difference.
+// try compares the requests for one path, by every method that makes a difference.
 func (s *search) try(pieces []string, was, is []int) {
 	path := "/" + strings.Join(escaped(pieces), "/")
 	routes := func(doors []door, among []int) (out []route.Route) {
@@ -318,8 +315,7 @@ func escaped(pieces []string) []string {
 	return out
 }
 
-// note keeps that somebody may newly make a request; of several of one door
-// the one that opens most.
+// note records that somebody can make a new request; of several for one door the one that opens most.
 func (s *search) note(d, from door, newly []string, request string) {
 	public := slices.Contains(newly, anyone)
 	if old := s.found[d.trigger]; old != nil && (old.Public || !public) {

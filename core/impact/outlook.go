@@ -11,7 +11,7 @@ import (
 	"rudmar/core/timing"
 )
 
-// Figures is what was observed of a stage and of the one before it on the way.
+// Figures are the observations of a stage and of the one before it.
 type Figures struct {
 	Now time.Time
 	// Over is the period of the sums.
@@ -24,7 +24,7 @@ type Figures struct {
 	Held          []Retained
 }
 
-// Retained is what a platform keeps of a function, and loses with it.
+// Retained is the stored data of a function, which a delete loses.
 type Retained struct {
 	Function string
 	What     string // "log lines", "stored invocations", "waiting messages"
@@ -32,8 +32,8 @@ type Retained struct {
 	Oldest   time.Time // zero if unknown
 }
 
-// Outlook is what the figures and the clock of a moment say of a plan. It is true
-// when the plan is made, and no part of what people agree to.
+// Outlook is the part of the impact that depends on current figures and the clock. It is not part of an
+// approval.
 type Outlook struct {
 	Over        int64       `json:"period"` // milliseconds, the period of the figures
 	Tight       []NearLimit `json:"limits"`
@@ -44,7 +44,7 @@ type Outlook struct {
 	Invocations []Activity  `json:"requests"` // by deleted or restricted routes
 }
 
-// NearLimit is a limit held against what was observed.
+// NearLimit compares a limit with observations.
 type NearLimit struct {
 	Function    string  `json:"function"`
 	What        string  `json:"kind"` // memory, in bytes; timeout, in milliseconds
@@ -55,7 +55,7 @@ type NearLimit struct {
 	Under       bool    `json:"under,omitempty"` // the limit is below the observed value
 }
 
-// Fires is what becomes of a schedule.
+// Fires is the change of a schedule.
 type Fires struct {
 	Function string  `json:"function"`
 	Trigger  string  `json:"trigger"`
@@ -72,7 +72,7 @@ type Fires struct {
 	Doubled int `json:"doubled,omitempty"`
 }
 
-// Cost is what a function's invocations cost a month of 30 days.
+// Cost is the cost of a function's invocations per 30 days.
 type Cost struct {
 	Function string `json:"function"`
 	Before   string `json:"before"` // "" if it does not exist
@@ -89,7 +89,7 @@ type Waiting struct {
 	Callers  float64 `json:"callers"`
 }
 
-// Loss is what goes with a delete.
+// Loss is the data that a delete loses.
 type Loss struct {
 	Function string `json:"function"`
 	What     string `json:"kind"`
@@ -111,7 +111,7 @@ const (
 	near = 0.9
 )
 
-// Forecast holds a stage before and after against what was observed.
+// Forecast evaluates a change against observations.
 func Forecast(before, after []Resource, touched map[string]resource.Change, c Impact, seen Figures) Outlook {
 	f := &foresight{seen: seen, touched: touched, was: byAddress(before), is: byAddress(after)}
 	f.out = Outlook{Over: seen.Over.Milliseconds(), Tight: []NearLimit{}, Schedules: []Fires{}, Costs: []Cost{},
@@ -158,7 +158,7 @@ func number(r *Resource, name string) float64 {
 	return n
 }
 
-// limits holds memory and timeout against what invocations took.
+// limits compares memory and timeout with past invocations.
 func (f *foresight) limits(fn string) {
 	was, is := f.was[resource.Function+"/"+fn], f.is[resource.Function+"/"+fn]
 	if is == nil {
@@ -191,8 +191,8 @@ func (f *foresight) limits(fn string) {
 	}
 }
 
-// cost adds what a function's invocations cost before and after: where its memory changes, and where it comes
-// or goes.
+// cost adds the cost of a function's invocations before and after: for a changed memory limit, and for a
+// created or deleted function.
 func (f *foresight) cost(fn string) {
 	was, is := number(f.was[resource.Function+"/"+fn], "memory"), number(f.is[resource.Function+"/"+fn], "memory")
 	sum, from := f.seen.Here[fn], ""
@@ -224,7 +224,7 @@ func (f *foresight) cost(fn string) {
 	f.out.Costs = append(f.out.Costs, cost)
 }
 
-// lost lists what goes with what is deleted of a function.
+// lost lists the data of deleted functions.
 func (f *foresight) lost(fn string) {
 	for _, h := range f.seen.Held {
 		kind := resource.Function
@@ -242,7 +242,7 @@ func (f *foresight) lost(fn string) {
 	}
 }
 
-// cold reckons how many callers come while a function starts.
+// cold estimates the number of invocations during a cold start.
 func (f *foresight) cold(fn string) {
 	sum := f.seen.Here[fn]
 	if sum.Invocations == 0 || f.seen.Over <= 0 {
@@ -305,8 +305,7 @@ func (f *foresight) schedules() {
 	}
 }
 
-// aDay returns how often a schedule fires a day: over the next day, or over four weeks
-// where that is seldom.
+// aDay returns the number of times per day of a schedule: over the next day, or over four weeks if it is rare.
 func (f *foresight) aDay(s timing.Schedule) float64 {
 	if n := s.PerDay(f.seen.Now); n > 24 {
 		return float64(n)
@@ -314,7 +313,7 @@ func (f *foresight) aDay(s timing.Schedule) float64 {
 	return float64(s.Count(f.seen.Now, f.seen.Now.AddDate(0, 0, fireDays))) / fireDays
 }
 
-// overlap adds whether a run usually takes longer than two fires are apart.
+// overlap adds whether a run usually takes longer than the interval.
 func (f *foresight) overlap(out *Fires, times []time.Time) {
 	shortest := time.Duration(math.MaxInt64)
 	for i := 1; i < len(times); i++ {
@@ -329,9 +328,9 @@ func (f *foresight) overlap(out *Fires, times []time.Time) {
 	out.Overlaps = out.Usually > out.Interval
 }
 
-// AcrossZones counts the fires that are left out, and those that come twice, where a schedule by the clock of
-// one zone continues by that of another: of the same time on the clock one has passed already and the other
-// not. Where one of the two is none, there are neither.
+// AcrossZones counts the times that are skipped or repeated when a schedule changes from one zone's clock to
+// another's: the same wall clock time has passed in one and not in the other. Without one of the two zones
+// there are none.
 func AcrossZones(was, is timing.Schedule, now time.Time) (lost, doubled int) {
 	if was.Cron == nil || is.Cron == nil || fmt.Sprint(was.Zone) == fmt.Sprint(is.Zone) {
 		return 0, 0

@@ -6,8 +6,7 @@ import (
 	"rudmar/core/route"
 )
 
-// paths is a tree of routes by their segments, so those that meet one are found without holding it against
-// each.
+// paths is a tree of routes by their segments, to find overlapping routes without comparing all pairs.
 type paths struct {
 	literal map[string]*paths
 	open    *paths   // a parameter
@@ -41,8 +40,8 @@ func (p *paths) add(d *door) {
 	p.ends = append(p.ends, d.route.Method)
 }
 
-// meets reports whether a route of the tree takes a request that the door takes, too;
-// at is how many segments were gone along.
+// meets reports whether a route of the tree matches a request that the door matches, too; at is the number of
+// compared segments.
 func (p *paths) meets(d *door, at int) bool {
 	takes := func(other string) bool { return methodsMeet(d.route.Method, other) }
 	if slices.ContainsFunc(p.rest, takes) {
@@ -68,7 +67,7 @@ func (p *paths) meets(d *door, at int) bool {
 	return p.open != nil && p.open.meets(d, at+1)
 }
 
-// any reports whether a route from here on has a method that takes.
+// any reports whether a route from here on has a method that take accepts.
 func (p *paths) any(takes func(method string) bool) bool {
 	if slices.ContainsFunc(p.ends, takes) || slices.ContainsFunc(p.rest, takes) || p.open != nil && p.open.any(takes) {
 		return true
@@ -81,7 +80,7 @@ func (p *paths) any(takes func(method string) bool) bool {
 	return false
 }
 
-// methodsMeet reports whether two routes of these methods take requests of one method.
+// methodsMeet reports whether two routes with these methods match requests with one method.
 func methodsMeet(a, b string) bool {
 	heads := func(m string) bool { return m == "GET" || m == "HEAD" } // a GET route also matches HEAD
 	return a == b || a == "ANY" || b == "ANY" || heads(a) && heads(b)

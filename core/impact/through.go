@@ -9,8 +9,7 @@ import (
 	"rudmar/core/resource"
 )
 
-// Through is a function that newly sets off another one: whatever that may do,
-// the first can bring about.
+// Through is a function that can now start another one: it gains the other's permissions indirectly.
 type Through struct {
 	Function string   `json:"function"`
 	Via      []string `json:"via"` // the path: "queues/alerts", "relay", …, the last function at its end
@@ -18,8 +17,7 @@ type Through struct {
 	May []string `json:"permissions"`
 }
 
-// feeding gives, per kind of source, the kind of resource by which it is fed and
-// the verbs that feed it, as grants name them.
+// feeding has, per kind of source, the kind of resource and the verbs of the permissions that feed it.
 func feeding(source string) (kind string, verbs []string) {
 	switch source {
 	case "queue":
@@ -30,10 +28,10 @@ func feeding(source string) (kind string, verbs []string) {
 	return "", nil
 }
 
-// way is how a function is set off: by what, and so that it runs.
+// way is how one function starts another one: its source and target.
 type way struct{ by, function string }
 
-// ways gives, per function, those that it sets off at once.
+// ways returns, per function, the functions that it starts directly.
 func ways(resources []Resource, grants map[string][]access.Statement) map[string][]way {
 	out := map[string][]way{}
 	for _, r := range resources {
@@ -64,8 +62,7 @@ func ways(resources []Resource, grants map[string][]access.Statement) map[string
 	return out
 }
 
-// feeds reports whether statements let somebody put something into a source, be it
-// into a part of it.
+// feeds reports whether statements allow writing to a source, or to a part of it.
 func feeds(statements []access.Statement, verbs []string, source string) bool {
 	for _, s := range statements {
 		if !access.Covers(s.Resource, source) && !access.Covers(source+"/*", s.Resource) {
@@ -78,8 +75,8 @@ func feeds(statements []access.Statement, verbs []string, source string) bool {
 	return false
 }
 
-// from returns the shortest way from a function to each that it sets off, at once or
-// through others, by the function at its end.
+// from returns the shortest path from a function to each function that it starts, directly or indirectly, by
+// the last function.
 func from(fn string, direct map[string][]way) map[string][]string {
 	out := map[string][]string{}
 	queue := []string{fn}
@@ -97,8 +94,8 @@ func from(fn string, direct map[string][]way) map[string][]string {
 	return out
 }
 
-// through lists what functions newly bring about through others: by a way that is
-// new, or because who stands at its end may newly do something.
+// through lists the indirect permissions that functions gain: by a new path, or by new permissions of the last
+// function.
 func through(before, after []Resource, had, has map[string][]access.Statement) []Through {
 	was, is := ways(before, had), ways(after, has)
 	out := []Through{}

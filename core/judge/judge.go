@@ -10,7 +10,7 @@ import (
 	"rudmar/core/metrics"
 )
 
-// Outcome is what the judge says.
+// Outcome is the judge's decision.
 type Outcome string
 
 // The outcomes.
@@ -20,8 +20,8 @@ const (
 	Back Outcome = "roll-back" // a regression was detected
 )
 
-// Limits of a judgement. With them, two revisions that are alike are told apart
-// wrongly in less than 1 of 100 shifts, over all its looks; see docs/judge.md.
+// Limits of a judgment. With them, two equal revisions are told apart wrongly in less than 1 of 100 shifts,
+// over all looks; see docs/judge.md.
 const (
 	// certain is the probability of a regression that causes a rollback; surer replaces it once there are
 	// enough invocations to compare.
@@ -51,14 +51,13 @@ const (
 	much, clearly = 0.01, 0.05
 )
 
-// Objective is what good means for a function; zero values say nothing.
+// Objective has a function's objectives; zero values are none.
 type Objective struct {
 	ErrorsUnder float64       // share of invocations that can fail
 	P95Under    time.Duration // of warm invocations
 }
 
-// Function is what was counted of one function since the shift began, of both
-// revisions over the same time.
+// Function has the counts of one function since the start of the shift, of both revisions over the same time.
 type Function struct {
 	Name      string
 	New, Old  metrics.Sum
@@ -67,7 +66,7 @@ type Function struct {
 	Objective Objective
 }
 
-// Finding is what was found out about one function.
+// Finding is the result for one function.
 type Finding struct {
 	Function string  `json:"function"`
 	Outcome  Outcome `json:"outcome"`
@@ -82,7 +81,7 @@ type Finding struct {
 	Clear    bool    `json:"clear"`                 // it has enough invocations, and a regression is unlikely
 }
 
-// Counts is one revision's figures.
+// Counts are one revision's figures.
 type Counts struct {
 	Invocations int     `json:"invocations"`
 	Errors      int     `json:"errors"`
@@ -97,7 +96,7 @@ func sideOf(s metrics.Sum) Counts {
 	return out
 }
 
-// Verdict is what the judge says of a shift at a look.
+// Verdict is the judge's result for a shift at one look.
 type Verdict struct {
 	Outcome  Outcome   `json:"outcome"`
 	Reason   string    `json:"reason"`
@@ -105,8 +104,8 @@ type Verdict struct {
 	Findings []Finding `json:"findings"`
 }
 
-// Due reports whether there are enough invocations for another look at a function, of which the last look was
-// at so many; 0 for none yet.
+// Due reports whether a function has enough invocations for another look; last is their number at the last
+// look, 0 for none yet.
 func Due(calls, last int) bool {
 	if last < firstLook {
 		return calls >= firstLook
@@ -114,9 +113,9 @@ func Due(calls, last int) bool {
 	return float64(calls) >= nextLook*float64(last)
 }
 
-// Judge judges a shift. last tells, by function, at how many invocations of the new revision it was looked at
-// last: one that has hardly more invocations is not held against the limits again, so looking often does no
-// harm. The result does not change it.
+// Judge judges a shift. last has, by function, the number of invocations of the new revision at the last look:
+// with hardly more invocations it is not tested again, so frequent looks do no harm. Judge does not change
+// last.
 func Judge(functions []Function, last map[string]int) Verdict {
 	called := 0
 	for _, f := range functions {
@@ -146,8 +145,8 @@ func Judge(functions []Function, last map[string]int) Verdict {
 	return v
 }
 
-// evaluate judges one function; called is how many have invocations: the more are looked at, the surer each has
-// to be.
+// evaluate judges one function; called is the number of functions with invocations: the more are tested, the
+// stricter the limit for each.
 func evaluate(f Function, called int, due bool) Finding {
 	found := Finding{Function: f.Name, Outcome: On, New: sideOf(f.New), Old: sideOf(f.Old), Slower: 1, Looked: due}
 	if f.New.Invocations == 0 {
@@ -199,7 +198,7 @@ func evaluate(f Function, called int, due bool) Finding {
 	return found
 }
 
-// errors reports what was counted.
+// errors returns the counted errors.
 func (f Finding) errors() string {
 	return fmt.Sprintf("%d of %d invocations failed, and %d of %d of the version before", f.New.Errors, f.New.Invocations, f.Old.Errors,
 		f.Old.Invocations)

@@ -10,14 +10,13 @@ import (
 	"rudmar/core/metrics"
 )
 
-// Minute is how long the warm invocations of both revisions took in a minute.
+// Minute has the durations of warm invocations of both revisions in one minute.
 type Minute struct{ New, Old metrics.Histogram }
 
 // slower returns the probability of durations as long as the new ones, or longer, if in each minute both came
 // from one distribution: the one-sided rank-sum test, stratified by minutes (van Elteren 1960), by its normal
-// approximation with the correction for ties, which a histogram's buckets are. What makes all invocations of a
-// minute slow, such as instances that were at rest, speaks against neither. 1 where no minute has invocations
-// of both.
+// approximation with the correction for ties, which a histogram's buckets are. A cause that slows all
+// invocations of a minute counts against neither. 1 without a minute with invocations of both.
 func slower(minutes []Minute) float64 {
 	sum, variance := 0.0, 0.0
 	for _, m := range minutes {
@@ -32,9 +31,8 @@ func slower(minutes []Minute) float64 {
 	return distuv.UnitNormal.Survival(sum / math.Sqrt(variance))
 }
 
-// rankSum returns by how much Mann and Whitney's U of the new durations (1947) is greater
-// than to be expected where both are alike, and its variance; nothing where either has
-// none.
+// rankSum returns by how much Mann and Whitney's U of the new durations (1947) exceeds its expectation under
+// equality, and its variance; zero if either has none.
 func rankSum(new, old metrics.Histogram) (above, variance float64) {
 	n, m := float64(new.Count()), float64(old.Count())
 	if n == 0 || m == 0 {
@@ -54,8 +52,8 @@ func rankSum(new, old metrics.Histogram) (above, variance float64) {
 }
 
 // quantiles returns the durations that a share of the invocations of each revision did not exceed, in
-// milliseconds, over the minutes in which both were called: those of the old one count in each minute as much
-// as those of the new one do. 0 if there is none.
+// milliseconds, over the minutes with invocations of both: the old revision's are weighted in each minute like
+// the new one's. 0 if there is none.
 func quantiles(minutes []Minute, share float64) (new, old float64) {
 	of, like := map[int]float64{}, map[int]float64{}
 	for _, m := range minutes {

@@ -2,17 +2,16 @@ package language
 
 import "strings"
 
-// runtimes that a manifest may name.
+// runtimes that a manifest can name.
 func runtimes() []string { return []string{"python", "node", "go"} }
 
-// Endings of the files of a runtime that may hold a handler; none if the runtime is not known.
+// Extensions of the files of a runtime that can contain a handler; none if the runtime is unknown.
 func Endings(runtime string) []string {
 	return map[string][]string{"python": {".py"}, "node": {".mjs", ".js", ".cjs"}, "go": {".go"}}[runtime]
 }
 
-// Defines reports whether code seems to define a function, by the
-// looks of it: nothing is run. It says yes where it
-// cannot tell, such as with names that are imported.
+// Defines reports whether code appears to define a function; it executes nothing. It returns true if it cannot
+// tell, such as for imported names.
 func Defines(code, function, runtime string) bool {
 	if runtime == "node" {
 		return hasWord(code, function)
@@ -34,7 +33,7 @@ func Defines(code, function, runtime string) bool {
 	return false
 }
 
-// hasWord reports whether a name stands in a text, not as a part of another name.
+// hasWord reports whether a text contains a name as a whole word.
 func hasWord(text, name string) bool {
 	part := func(b byte) bool {
 		return b == '_' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80

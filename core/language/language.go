@@ -13,11 +13,11 @@ const (
 	CasesFolder  = "cases"
 )
 
-// MaxFunctions is the most functions that a service may have.
+// MaxFunctions is the maximum number of functions of a service.
 const MaxFunctions = 10_000
 
-// Language holds the definitions of the manifest language: which keys there
-// are in each kind of file, what they take, and what they mean.
+// Language is the definition of the manifest language: the keys of each kind of file, their values, and their
+// meanings.
 type Language struct {
 	Service, Function, Case *Shape
 	former                  map[string][]former // by the former key

@@ -6,7 +6,7 @@ import (
 )
 
 // Schema returns the JSON Schema 2020-12 of one kind of file: ServiceFile, FunctionFile or CasesFolder for a
-// case. It is made from the definitions that Check uses, so editors complete and check by the same rules.
+// case. It is generated from the definitions that Check uses, so editors complete and check by the same rules.
 func (l *Language) Schema(file string) map[string]any {
 	title, nullable := "A service", false
 	switch file {

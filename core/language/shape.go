@@ -30,8 +30,8 @@ const (
 	EitherForm // a choice of texts, or a list of names
 )
 
-// Shape says what may stand in one place of a manifest. The check, the editor's
-// help and the JSON Schema are all made from it.
+// Shape describes the valid values of one place in a manifest. The check, the editor's help and the JSON Schema
+// are all generated from it.
 type Shape struct {
 	Form     Form
 	Choices  []string

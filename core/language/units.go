@@ -102,7 +102,7 @@ func split(text string) (number float64, unit string, err error) {
 	return number, strings.TrimSpace(text[n:]), nil
 }
 
-// FormatSize writes bytes the way a manifest says them.
+// FormatSize formats bytes in the manifest form.
 func FormatSize(bytes int64) string {
 	switch {
 	case bytes >= 1<<30 && bytes%(1<<30) == 0:
@@ -113,7 +113,7 @@ func FormatSize(bytes int64) string {
 	return fmt.Sprintf("%d KiB", bytes>>10)
 }
 
-// FormatTime writes a length of time the way a manifest says it.
+// FormatTime formats a duration in the manifest form.
 func FormatTime(d time.Duration) string {
 	if d <= 0 {
 		return "0s"
@@ -131,8 +131,7 @@ func FormatTime(d time.Duration) string {
 	return out
 }
 
-// FormatCount returns how many there are of something, of which an s makes many: "1 step",
-// "3 steps".
+// FormatCount returns a number with a noun, with an s for the plural: "1 step", "3 steps".
 func FormatCount(n int, word string) string {
 	if n == 1 {
 		return "1 " + word

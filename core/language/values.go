@@ -11,7 +11,7 @@ import (
 	"rudmar/core/diagnostic"
 )
 
-// Misfit says why a text is no value of a shape.
+// Misfit is why a text is not a valid value of a shape.
 type Misfit struct {
 	Code    diagnostic.Code
 	Message string
@@ -19,8 +19,8 @@ type Misfit struct {
 	Title, Text string
 }
 
-// Misfit reports why a text that stands for a scalar does not fit the shape, or nil if it does, or where it
-// takes more than the text to tell. what names the key in the message.
+// Misfit returns why a scalar's text does not fit the shape, or nil if it does, or if the text alone cannot
+// decide. what names the key in the message.
 func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
 	switch s.Form {
 	case TextForm, PathForm, VerbForm:
@@ -52,7 +52,7 @@ func misfit(code diagnostic.Code, format string, args ...any) *Misfit {
 	return &Misfit{Code: code, Message: fmt.Sprintf(format, args...)}
 }
 
-// mend returns what mends it.
+// mend returns the fix.
 func (m *Misfit) mend(title, text string) *Misfit {
 	m.Title, m.Text = title, text
 	return m
@@ -69,7 +69,7 @@ func IsName(s string) bool {
 	return s != "" && len(s) <= 40
 }
 
-// NameMisfit reports why a text is not a name; nil if it is one.
+// NameMisfit returns why a text is not a name; nil if it is one.
 func NameMisfit(text string) *Misfit {
 	if IsName(text) {
 		return nil

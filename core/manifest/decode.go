@@ -49,15 +49,14 @@ func builtIns(s *language.Shape) *tree.Node {
 	return out
 }
 
-// Shared returns what a function has where it says nothing itself: the built-in
-// values, and over them the defaults of rudmar.yaml.
+// Shared returns the configuration that all functions share: the built-in values, overlaid by the defaults of
+// rudmar.yaml.
 func Shared(function *language.Shape, root *tree.Node) *tree.Node {
 	return tree.Merge(builtIns(function), root.Get("defaults"))
 }
 
-// DecodeFunction reads a function out of its file, over what it shares with the
-// others. What it says of stages that the service does not have is left out.
-// Code that would leave the service's folder reads as the manifest's own folder.
+// DecodeFunction decodes a function's file over the shared configuration. It leaves out stages that the service
+// does not have. Code outside the service's folder reads as the manifest's own folder.
 func DecodeFunction(file string, n, shared *tree.Node, s *Service) *Function {
 	fn := &Function{
 		Name:        n.Get("function").Value(),
@@ -87,8 +86,8 @@ func DecodeFunction(file string, n, shared *tree.Node, s *Service) *Function {
 // Leaves reports whether a cleaned path leads out of the folder that it is relative to.
 func Leaves(name string) bool { return name == ".." || strings.HasPrefix(name, "../") }
 
-// decodeConfig reads a function's merged keys. What stands in base's node too
-// is taken from base's configuration, which is never changed.
+// decodeConfig decodes a function's merged keys. Values that base's node has too are taken from base's
+// configuration, which never changes.
 func decodeConfig(n, base *tree.Node, from *Config) *Config {
 	c := &Config{
 		Runtime:        value(n.Get("runtime"), asText),
@@ -176,7 +175,7 @@ func (t *Trigger) decode(key, n *tree.Node) {
 	}
 }
 
-// DecodeService reads what rudmar.yaml declares; its functions stand elsewhere.
+// DecodeService decodes rudmar.yaml; functions are in other files.
 func DecodeService(n *tree.Node) *Service {
 	s := &Service{
 		Name:    n.Get("service").Value(),
@@ -317,7 +316,7 @@ func DecodeCase(file string, n *tree.Node) Case {
 	return c
 }
 
-// query reads query parameters: a text each, or a list for one that is repeated.
+// query decodes query parameters: a text each, or a list for a repeated one.
 func query(n *tree.Node) map[string]any {
 	if n == nil || n.Kind != tree.Mapping {
 		return nil

@@ -11,8 +11,8 @@ import (
 	"rudmar/core/language"
 )
 
-// Folder is a service's folder as it stands somewhere: in a commit, on a disk,
-// in an editor. Names are slash-separated and relative to it.
+// Folder is a service's folder: in a commit, on a disk, in an editor. Names are slash-separated and relative to
+// it.
 type Folder interface {
 	// Files lists all regular files, sorted.
 	Files() []string
@@ -51,7 +51,7 @@ func (f Files) Read(name string) ([]byte, error) {
 	return text, nil
 }
 
-// Overlay is a Folder with some files changed; nil content takes a file away.
+// Overlay is a Folder with some files changed; nil content deletes a file.
 type Overlay struct {
 	Under   Folder
 	Changed map[string][]byte
@@ -74,7 +74,7 @@ func (o Overlay) Files() []string {
 	return out
 }
 
-// Read returns the changed content, or what lies under it.
+// Read returns the changed content, or that of the base.
 func (o Overlay) Read(name string) ([]byte, error) {
 	switch text, changed := o.Changed[name]; {
 	case changed && text == nil:
@@ -85,8 +85,7 @@ func (o Overlay) Read(name string) ([]byte, error) {
 	return o.Under.Read(name)
 }
 
-// Stamp returns the stamp of an unchanged file, where the folder under it has one; "" of a
-// changed one.
+// Stamp returns the base's stamp of an unchanged file, if it has one; "" for a changed one.
 func (o Overlay) Stamp(name string) string {
 	if f, ok := o.Under.(Stamped); ok {
 		if _, changed := o.Changed[name]; !changed {
@@ -96,7 +95,7 @@ func (o Overlay) Stamp(name string) string {
 	return ""
 }
 
-// Load reads unchanged files in one go, where the folder under it can.
+// Load reads unchanged files in one request, if the base can.
 func (o Overlay) Load(names []string) error {
 	f, ok := o.Under.(Batched)
 	if !ok {
@@ -136,7 +135,7 @@ func FromFS(fsys fs.FS) (*FSFolder, error) {
 // Files lists the names.
 func (t *FSFolder) Files() []string { return t.files }
 
-// Read returns the content of a file, up to a little more than what a manifest may have.
+// Read returns the content of a file, up to slightly more than the limit of a manifest.
 func (t *FSFolder) Read(name string) ([]byte, error) {
 	info, err := fs.Stat(t.fsys, name)
 	if err != nil {
@@ -148,7 +147,7 @@ func (t *FSFolder) Read(name string) ([]byte, error) {
 	return fs.ReadFile(t.fsys, name)
 }
 
-// Services finds the folders of a list of files that hold a rudmar.yaml.
+// Services returns the folders in a list of files that contain a rudmar.yaml.
 func Services(files []string) []string {
 	var out []string
 	for _, name := range files {
@@ -159,12 +158,12 @@ func Services(files []string) []string {
 	return out
 }
 
-// IsManifest reports whether a file of a service's folder is one that a check reads.
+// IsManifest reports whether a check reads a file of a service's folder.
 func IsManifest(name string) bool {
 	return name == language.ServiceFile || path.Base(name) == language.FunctionFile || IsCase(name)
 }
 
-// IsCalendar reports whether a file of a service's folder may be a calendar of freezes.
+// IsCalendar reports whether a file of a service's folder can be a calendar of freezes.
 func IsCalendar(name string) bool { return path.Dir(name) == "." && path.Ext(name) == ".ics" }
 
 // IsCase reports whether a file is a saved case.
@@ -172,8 +171,7 @@ func IsCase(name string) bool {
 	return path.Base(path.Dir(name)) == language.CasesFolder && strings.HasSuffix(name, ".yaml")
 }
 
-// Manifests takes the manifests of a service out of its files, without those of
-// a service in a folder below.
+// Manifests selects the manifests of a service from its files, without those of a nested service.
 func Manifests(all []string) []string {
 	var inner []string
 	for _, dir := range Services(all) {
@@ -197,15 +195,13 @@ next:
 	return out
 }
 
-// Stamped is a Folder that knows which content a file has without reading it,
-// as git does by its blobs. Equal stamps mean equal content; "" means that the
-// file has to be read.
+// Stamped is a Folder that identifies the content of a file without reading it, as git does by its blobs. Equal
+// stamps mean equal content; "" means that the file must be read.
 type Stamped interface {
 	Stamp(name string) string
 }
 
-// Batched is a Folder that reads many files faster in one go. After Load, Read
-// of these names is quick.
+// Batched is a Folder that reads many files faster in one request. After Load, Read of these names is fast.
 type Batched interface {
 	Load(names []string) error
 }

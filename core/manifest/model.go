@@ -18,7 +18,7 @@ import (
 	"rudmar/core/tree"
 )
 
-// Value is a value with where it came from.
+// Value is a value with its origin.
 type Value[T any] struct {
 	V    T
 	From tree.Origin
@@ -65,7 +65,7 @@ func (s *Service) Setting(name string) *Setting {
 	return nil
 }
 
-// Setting is a typed value that a stage may set.
+// Setting is a typed value that a stage can set.
 type Setting struct {
 	Name    string
 	Type    string
@@ -102,7 +102,7 @@ func ParseTarget(text string) Target {
 	return Target{platform, region}
 }
 
-// Place is where something runs: a stage of a service, on one of its targets.
+// Place is a stage of a service on one of its targets.
 type Place struct {
 	Service string `json:"service"`
 	Stage   string `json:"stage"`
@@ -156,7 +156,7 @@ func (s *Stage) Parallel() bool { return s.TargetOrder == Parallel }
 // TestEach reports whether the cases run on each target before the next one is deployed.
 func (s *Stage) TestEach() bool { return s.TargetOrder == TestEach }
 
-// Gates is what must hold before a version may enter a stage.
+// Gates are the gates of a stage.
 type Gates struct {
 	Cases     []string // function names; ["all"] for all; empty for no such gate
 	Soak      *Soak
@@ -168,21 +168,21 @@ type Gates struct {
 // GateRule is one named CEL rule of a gate.
 type GateRule struct{ Name, Expression string }
 
-// Soak is what must hold in the stage before, for how long.
+// Soak is the required time, traffic and error rate in the stage before.
 type Soak struct {
 	For            time.Duration
 	MinInvocations int
 	ErrorsUnder    float64 // from 0 to 1; 0 if any share is allowed
 }
 
-// Approvals says who has to approve.
+// Approvals describes the required approvals.
 type Approvals struct {
 	Count        int
 	From         string // a group; "" for anybody who can approve
 	AllowPushers bool
 }
 
-// Window is when a stage may be entered.
+// Window is when a stage can be entered.
 type Window struct {
 	Days, Hours, Zone string
 	// Freezes is a calendar of times without entries: a file or an address.
@@ -191,7 +191,7 @@ type Window struct {
 	Calendar timing.Calendar `json:"-"`
 }
 
-// FreezesAddress returns the address of the calendar of freezes; "" where it is a file.
+// FreezesAddress returns the address of the calendar of freezes; "" if it is a file.
 func (w Window) FreezesAddress() string {
 	if strings.Contains(w.Freezes, "://") {
 		return w.Freezes
@@ -205,8 +205,7 @@ type Shift struct {
 	Every time.Duration
 }
 
-// Function is one function: its name, where it is, and its configuration as it is where no stage says
-// otherwise.
+// Function is one function: its name, its location, and its configuration without stage overlays.
 type Function struct {
 	Name        string
 	About       string
@@ -246,17 +245,17 @@ type Config struct {
 	Routes []Routed // of the enabled triggers that are routes
 }
 
-// Objectives is what good means for a function, zero if nothing is said.
+// Objectives are a function's objectives, zero if none are set.
 type Objectives struct {
 	ErrorsUnder float64       // from 0 to 1
 	P95Under    time.Duration // of warm invocations
 	Over        time.Duration
 }
 
-// Any reports whether anything is asked for.
+// Any reports whether any objective is set.
 func (o Objectives) Any() bool { return o.ErrorsUnder > 0 || o.P95Under > 0 }
 
-// Routed is a trigger's route by its key: two routes of the same key may collide.
+// Routed is a trigger's route by its key: two routes with the same key can collide.
 type Routed struct {
 	Key     string
 	Trigger int // in Triggers
@@ -269,7 +268,7 @@ type EnvVar struct {
 	From  tree.Origin
 }
 
-// Build is how an artifact is made.
+// Build describes how an archive is built.
 type Build struct {
 	Run, Exclude []string
 	Network      bool // the commands of Run can reach public addresses
@@ -288,12 +287,12 @@ const (
 	FunctionTrigger TriggerKind = "after_function"
 )
 
-// TriggerKinds lists the kinds; each is the key that makes a trigger one.
+// TriggerKinds lists the kinds; each is the key that identifies a trigger.
 func TriggerKinds() []TriggerKind {
 	return []TriggerKind{RouteTrigger, CronTrigger, EveryTrigger, ObjectsTrigger, QueueTrigger, FunctionTrigger}
 }
 
-// Trigger is one thing that calls a function.
+// Trigger is one trigger of a function.
 type Trigger struct {
 	Name    string
 	Kind    TriggerKind
@@ -319,7 +318,7 @@ func (t Trigger) Schedule() (timing.Schedule, error) {
 	return timing.Read(t.Cron.V, t.Zone.V, t.Every.V)
 }
 
-// Permission is what a function may do with a resource.
+// Permission is a set of verbs of a function on a resource.
 type Permission struct {
 	Allow    []string
 	Resource Template
@@ -334,7 +333,7 @@ func (p Permission) Wild() bool {
 	return slices.Contains(p.Allow, "*") || literal && (of == "*" || name == "*")
 }
 
-// Case is a saved call with what is expected of its answer.
+// Case is a saved invocation with expectations of its response.
 type Case struct {
 	Name   string
 	File   string
@@ -361,7 +360,7 @@ func (c Case) RunsIn(s *Stage) bool {
 	return s.RunCases == RunAll || s.RunCases == RunNoSideEffects && c.NoSideEffects
 }
 
-// Send is what a case sends: to a route, to a trigger, or a payload.
+// Send is the input of a case: to a route, to a trigger, or a payload.
 type Send struct {
 	Route   string            `json:"route,omitempty"`
 	Query   map[string]any    `json:"query,omitempty"` // texts, or lists of them
@@ -378,7 +377,7 @@ type Expectation struct {
 	From tree.Origin
 }
 
-// Fits reports what is wrong with a value of the setting, or "" where nothing is.
+// Fits returns why a value does not fit the setting, or "" if it does.
 func (s *Setting) Fits(v any) string {
 	switch s.Type {
 	case "number":

@@ -7,7 +7,7 @@ import (
 	"rudmar/core/diagnostic"
 )
 
-// ReferenceKind says what a reference refers to.
+// ReferenceKind is the kind of a reference's target.
 type ReferenceKind string
 
 // The kinds of references.
@@ -44,7 +44,7 @@ func (t Template) Literal() (string, bool) {
 	return "", false
 }
 
-// FormError reports that a reference is malformed, and where in the text.
+// FormError reports a malformed reference, and its position in the text.
 type FormError struct {
 	Offset, Length int
 	Problem        string
@@ -52,8 +52,7 @@ type FormError struct {
 
 func (e *FormError) Error() string { return e.Problem }
 
-// ParseTemplate reads a text with ${…} references; $${ stands for a literal ${.
-// The error is a *FormError.
+// ParseTemplate parses a text with ${…} references; $${ is a literal ${. The error is a *FormError.
 func ParseTemplate(text string) (Template, error) {
 	var out Template
 	literal := strings.Builder{}

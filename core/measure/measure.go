@@ -9,7 +9,7 @@ import (
 	"rudmar/core/delivery"
 )
 
-// Passage is that a version came to be so in a stage.
+// Passage is a version's arrival at a state in a stage.
 type Passage struct {
 	Stage   string
 	Version int
@@ -33,7 +33,7 @@ type Failed struct {
 	Until   time.Time // when a version settled there again; zero if none has yet
 }
 
-// Week is what happened in a stage in a week, which begins on a Monday in UTC.
+// Week has the figures of a stage in one week, which starts on a Monday in UTC.
 type Week struct {
 	Begin     time.Time
 	Delivered []Delivered
@@ -62,8 +62,7 @@ func Monday(at time.Time) time.Time {
 	return day.AddDate(0, 0, -(int(day.Weekday())+6)%7)
 }
 
-// Of measures a stage over so many weeks until now, by all passages of a service, in
-// the order in which they came.
+// Of measures a stage over a number of weeks until now, from all passages of a service, in order of time.
 func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 	first := Monday(now).Add(-time.Duration(weeks-1) * week)
 	out := Stage{Stage: stage}

@@ -7,14 +7,14 @@ import (
 	"rudmar/core/language"
 )
 
-// Rates is what a platform asks for invocations, as exact decimal numbers.
+// Rates are a platform's prices for invocations, as exact decimal numbers.
 type Rates struct {
 	PerMillionCalls string // "" if invocations are free
 	PerGiBSecond    string // of the memory limit, while invocations run
 	Currency        string // ISO 4217
 }
 
-// Cost returns what invocations cost at a memory limit in bytes, with four decimals or as "under 0.0001", and
+// Cost returns the cost of invocations at a memory limit in bytes, with four decimals or as "under 0.0001", and
 // the arithmetic in words.
 func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
 	read := func(text string) (*big.Rat, error) {

@@ -5,7 +5,7 @@ import (
 	"slices"
 )
 
-// Sum is what invocations came to.
+// Sum is a sum over invocations.
 type Sum struct {
 	Invocations int            `json:"invocations"`
 	Errors      int            `json:"errors"`
@@ -35,11 +35,11 @@ func (s *Sum) Add(o Sum) {
 	}
 }
 
-// Quantile returns the duration, in milliseconds, that a share of the warm invocations did not exceed: right to
-// a tenth, and never more than the longest invocation took.
+// Quantile returns the duration, in milliseconds, that a share of the warm invocations did not exceed: accurate
+// to a tenth, and never more than the longest invocation.
 func (s *Sum) Quantile(share float64) float64 { return min(s.Durations.Quantile(share), s.MaxMs) }
 
-// Measured is the sum of a stretch of time of one revision, such as a minute.
+// Measured is the sum of one revision over a period such as a minute.
 type Measured struct {
 	At       int64 // Unix milliseconds of its start
 	Revision string
@@ -53,8 +53,8 @@ type Point struct {
 	Sum
 }
 
-// Series sums what was measured from one time and before another, in Unix milliseconds, by steps of equal
-// width; steps without invocations are there too. A width that is no more than 0 gives none.
+// Series sums measurements from one time and before another, in Unix milliseconds, in steps of equal width,
+// including steps without invocations. A width of 0 or less returns none.
 func Series(measured []Measured, from, to, width int64) []Point {
 	if width <= 0 || to <= from {
 		return nil
@@ -71,8 +71,7 @@ func Series(measured []Measured, from, to, width int64) []Point {
 	return out
 }
 
-// ByRevision sums by revision, the one that was measured last first, and of those the
-// one of the newest version.
+// ByRevision sums by revision, most recently measured first, then by newest version.
 func ByRevision(measured []Measured) []Measured {
 	var out []Measured
 	for _, m := range measured {

@@ -1,7 +1,6 @@
-// Package pack makes deterministic archives: the same files always result in the same bytes.
-//
-// An archive is a zip with sorted names, a fixed time and fixed modes. Its digest is the SHA-256
-// of its canonical listing, so it does not depend on the compressor.
+// Package pack creates deterministic archives: the same files always result in the same bytes. An archive is a
+// zip with sorted names, a fixed time and fixed modes. Its digest is the SHA-256 of its canonical listing, so
+// it does not depend on the compressor.
 package pack
 
 import (
@@ -90,8 +89,8 @@ func mode(executable bool) string {
 	return "0644"
 }
 
-// Digest returns the SHA-256 of the listing: a line a file, of mode, SHA-256 of
-// the content, and path, each ended by a NUL.
+// Digest returns the SHA-256 of the listing: one line per file, with mode, SHA-256 of the content, and path,
+// each ended by a NUL.
 func (l Listing) Digest() string {
 	h := sha256.New()
 	for _, f := range l {
@@ -149,8 +148,8 @@ func readFile(f *zip.File) ([]byte, error) {
 	return io.ReadAll(r) // no more than its header says: archive/zip rejects the rest
 }
 
-// Exclude reports whether a path matches one of the patterns. A pattern without
-// a slash matches a name in any folder; ** stands for any number of folders.
+// Exclude reports whether a path matches one of the patterns. A pattern without a slash matches a name in any
+// folder; ** matches any number of folders.
 func Exclude(patterns []string, name string) bool {
 	for _, p := range patterns {
 		if !strings.Contains(p, "/") {

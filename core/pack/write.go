@@ -16,8 +16,7 @@ import (
 	"github.com/klauspost/compress/flate"
 )
 
-// level is how hard archives are compressed, from 1 to 9: what zip programs do
-// where nobody says otherwise.
+// level is the compression level of archives, from 1 to 9: the default of zip programs.
 const level = 6
 
 // Of the format of zip files (APPNOTE 6.3.9, 4.4.3 and 4.4.4).
@@ -27,7 +26,7 @@ const (
 )
 
 // Write writes the archive of the entries: sorted by path, with one time and two modes, so the same entries
-// give the same bytes.
+// result in the same bytes.
 func Write(w io.Writer, entries []Entry) error {
 	sorted := slices.SortedFunc(slices.Values(entries), func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	squeezed, err := squeeze(sorted)

@@ -6,7 +6,7 @@ import (
 	"rudmar/core/canon"
 )
 
-// Difference is what is otherwise in a plan than in another one.
+// Difference is the difference of a plan from another one.
 type Difference struct {
 	Added   []Step       `json:"added"`
 	Gone    []Step       `json:"removed"`
@@ -22,7 +22,7 @@ type StepChange struct {
 	After  Step `json:"after"`
 }
 
-// Against compares a plan with an older one: by what is done, not by when.
+// Against compares a plan with an older one by its steps, regardless of their order.
 func (p *Plan) Against(older *Plan) Difference {
 	d := Difference{Added: []Step{}, Gone: []Step{}, Changed: []StepChange{}, ImpactLines: []ImpactLine{},
 		RemovedImpact: []ImpactLine{}}

@@ -65,7 +65,7 @@ func newBuilder(in Inputs) *builder {
 	return b
 }
 
-// spec finds what the platform says of an attribute; unknown ones can change in place.
+// spec returns the platform's description of an attribute; unknown ones can change in place.
 func (b *builder) spec(kind, name string) AttributeSpec {
 	if k := b.kinds[kind]; k != nil {
 		for _, a := range k.Attributes {
@@ -121,7 +121,7 @@ func (b *builder) compare() {
 	b.deletions()
 }
 
-// deletions adds a step for each foreign resource that somebody wants to be gone.
+// deletions adds a step for each unmanaged resource to delete.
 func (b *builder) deletions() {
 	addresses := slices.Clone(b.in.Deletions)
 	slices.Sort(addresses)
@@ -171,15 +171,13 @@ func (b *builder) same(w *expand.Resource, record *Recorded, actual *Actual) boo
 	return true
 }
 
-// decision is what is done about a wanted resource: a step, or a problem that stops the
-// plan, or nothing.
+// decision is the decision about a desired resource: a step, a blocker, or nothing.
 type decision struct {
 	step    *Step
 	problem *Blocker
 }
 
-// want decides what happens to one wanted resource, and says why. It changes nothing of
-// the builder.
+// want decides about one desired resource, with the reasons. It does not change the builder.
 func (b *builder) want(w *expand.Resource, record *Recorded, actual *Actual) decision {
 	if b.kinds[w.Kind] == nil {
 		from := firstOrigin(w)
@@ -231,9 +229,8 @@ func (b *builder) want(w *expand.Resource, record *Recorded, actual *Actual) dec
 	return decision{step: &s}
 }
 
-// left reports whether a resource is otherwise by hand alone, in what somebody left as it is. Where the
-// resource is to change for another reason it is put as it is desired, and the plan says that this undoes what
-// was left.
+// left reports whether a resource differs only by ignored drift. If the resource changes for another reason it
+// is set to the desired state, and the plan says that this reverts ignored drift.
 func (b *builder) left(address string, at states) bool {
 	if len(b.in.LeftAlone) == 0 || at.record == nil || len(differences(at.record, at.wanted)) > 0 {
 		return false
@@ -265,7 +262,7 @@ func (b *builder) left(address string, at states) bool {
 	return true
 }
 
-// wantedOf returns what is desired of a resource; nil if it is not desired.
+// wantedOf returns the desired attributes of a resource; nil if it is not desired.
 func (b *builder) wantedOf(address string) map[string]any {
 	if w := b.wantedAt(address); w != nil {
 		return w.Values()
@@ -310,7 +307,7 @@ func (b *builder) add(s Step) {
 	b.steps = append(b.steps, s)
 }
 
-// settable leaves out what the platform computes.
+// settable leaves out computed attributes.
 func (b *builder) settable(kind string, attributes map[string]any) map[string]any {
 	out := make(map[string]any, len(attributes))
 	for name, v := range attributes {
@@ -325,8 +322,7 @@ func (b *builder) inPlace(kind string, names []string) bool {
 	return !slices.ContainsFunc(names, func(n string) bool { return !b.spec(kind, n).InPlace })
 }
 
-// changes lists what happens to each attribute; live is given only where it
-// may differ from the record.
+// changes lists the change of each attribute; live is set only if it can differ from the record.
 func (b *builder) changes(kind string, before, after, actual map[string]any) []AttributeChange {
 	names := differences(before, after)
 	if actual != nil {
@@ -371,7 +367,7 @@ func (b *builder) newCause(w *expand.Resource) []Cause {
 	return []Cause{{Kind: ByNew, Text: text, From: &from}}
 }
 
-// comes returns how a function that is not recorded comes to be there.
+// comes returns why a function that is not recorded is created.
 func (b *builder) comes(fn string) string {
 	if was := b.in.Renamed[fn]; was != "" {
 		return fmt.Sprintf("function %s was renamed from %s", fn, was)
@@ -463,8 +459,8 @@ func compact(causes []Cause) []Cause {
 	return out
 }
 
-// weighed are the kinds of resources that consequences are about; of functions and
-// schedules those that a step touches, where what was observed is held against them.
+// weighed are the kinds of resources that have impact; of functions and schedules those in a step, if there are
+// observations.
 func weighed(kind string, touched, observed bool) bool {
 	switch kind {
 	case resource.Grant, resource.Opening, resource.Route, resource.Subscription:
@@ -475,8 +471,7 @@ func weighed(kind string, touched, observed bool) bool {
 	return false
 }
 
-// states returns what consequences are weighed over. It may be called while the steps are
-// put in order.
+// states returns the inputs of the impact. It can be called concurrently with the ordering of steps.
 func (b *builder) states(observed bool) (before, after []impact.Resource, touched map[string]resource.Change) {
 	touched = make(map[string]resource.Change, len(b.steps))
 	// If no resource of their kinds changes, access and permissions are unchanged.

@@ -12,8 +12,8 @@ import (
 )
 
 // digest is the SHA-256 of the plan's canonical form (RFC 8785) without outlook and digest. A large plan has
-// many steps, so they are written by hand, and summed up while the next are; that this is what encoding/json
-// would write is held by a test.
+// many steps, so they are written by hand, and hashed while the next ones are written; a test compares this
+// with encoding/json.
 func digest(p *Plan) string {
 	sum := sha256.New()
 	if err := writeCanonical(sum, p); err != nil {
@@ -42,8 +42,7 @@ func writeCanonical(w io.Writer, p *Plan) error {
 	return err
 }
 
-// aroundSteps returns the canonical form of a plan before and behind what its list of
-// steps has in it.
+// aroundSteps returns the canonical form of a plan before and after the content of its list of steps.
 func aroundSteps(p *Plan) (before, behind []byte, err error) {
 	rest := *p
 	rest.Digest, rest.Outlook, rest.Steps = "", nil, nil
@@ -73,8 +72,8 @@ func aroundSteps(p *Plan) (before, behind []byte, err error) {
 	return before, append(out, '}'), nil
 }
 
-// stretch is how many steps are written at once, and ahead how many stretches at most
-// before the first of them is taken.
+// stretch is the number of steps that are written at once, and ahead the maximum number of such groups before
+// the first is read.
 const (
 	stretch = 256
 	ahead   = 64
@@ -87,7 +86,7 @@ type stepTexts struct {
 	err   error       // readable once ready is closed
 }
 
-// beginSteps begins to write steps. All that is ready has to be taken, and given back.
+// beginSteps starts to write steps. The caller must read everything from ready, and release it.
 func beginSteps(steps []Step) *stepTexts {
 	t := &stepTexts{ready: make(chan []byte, ahead), free: make(chan []byte, ahead+2)}
 	go func() {
@@ -114,8 +113,7 @@ func beginSteps(steps []Step) *stepTexts {
 	return t
 }
 
-// stepText is the canonical form of steps as it is written: members stand in the order
-// of their names. The first error is kept.
+// stepText is the canonical form of steps: members are sorted by name. It stores the first error.
 type stepText struct {
 	out []byte
 	err error
@@ -123,7 +121,7 @@ type stepText struct {
 
 func (t *stepText) raw(text string) { t.out = append(t.out, text...) }
 
-// text writes a member, with what stands before its value.
+// text writes a member, with the text before its value.
 func (t *stepText) text(before, value string) {
 	t.out = canon.AppendString(append(t.out, before...), value)
 }
@@ -139,7 +137,7 @@ func (t *stepText) value(before string, v any) {
 	}
 }
 
-// list writes a list of n things, null where it is nil.
+// list writes a list of n items, null if it is nil.
 func (t *stepText) list(before string, n int, isNil bool, one func(i int)) {
 	t.raw(before)
 	if isNil {

@@ -30,7 +30,7 @@ type Drift struct {
 	Attributes []DriftedDetail `json:"attributes"`
 }
 
-// IgnoredDrift is a drift that somebody leaves as it is.
+// IgnoredDrift is drift that somebody ignores.
 type IgnoredDrift struct {
 	Address   string `json:"address"`
 	Attribute string `json:"attribute,omitempty"` // "" for the resource: that it was deleted, or is unmanaged
@@ -41,11 +41,10 @@ type IgnoredDrift struct {
 	Until     int64  `json:"until,omitempty"` // Unix milliseconds; 0 for no end
 }
 
-// holds reports whether it is left at a time.
+// holds reports whether it is ignored at a time.
 func (l *IgnoredDrift) holds(now time.Time) bool { return l.Until == 0 || now.UnixMilli() < l.Until }
 
-// Open reports whether it waits for somebody: not all of it is left, and nothing
-// else brings it with it.
+// Open reports whether it needs a decision: not all of it is ignored, and no other drift causes it.
 func (d *Drift) Open() bool {
 	if d.Follows != "" || d.Left != nil {
 		return false
@@ -118,8 +117,8 @@ func followed(drift []Drift) {
 	}
 }
 
-// Seen keeps, of drift that an earlier look found, since when it is there; what is
-// new is there since now. What somebody left is marked.
+// Seen copies from an earlier observation since when drift exists; new drift exists since now. It marks ignored
+// drift.
 func Seen(drift, before []Drift, left []IgnoredDrift, now time.Time) []Drift {
 	old := map[string]*Drift{}
 	for i := range before {

@@ -6,8 +6,8 @@ import (
 	"rudmar/core/resource"
 )
 
-// fold marks the steps that another one brings with it, so one cause is one line: a changed memory is reported
-// by the function, and not again by the revision that keeps it and by the pointer that leads to it.
+// fold marks the steps that another one causes, so each cause is one line: a changed memory limit is reported
+// for the function, and not again for its revision and its traffic pointer.
 func (b *builder) fold() {
 	for i := range b.steps {
 		s := &b.steps[i]
@@ -17,7 +17,7 @@ func (b *builder) fold() {
 	}
 }
 
-// head finds the step that a step follows; there is false if it stands for itself.
+// head returns the step that a step follows; false if it is independent.
 func (b *builder) head(s *Step) (head int, there bool) {
 	switch {
 	case s.RenamedFrom != "":
@@ -51,14 +51,14 @@ func comesAlong(kind string) bool {
 
 func byFiles(c Cause) bool { return c.Kind == ByFiles }
 
-// stepOf finds the step of a kind of resource and what else its address says.
+// stepOf returns the step of a kind of resource with the rest of its address.
 func (b *builder) stepOf(kind, rest string) (int, bool) {
 	i, there := b.at[kind+"/"+rest]
 	return i, there
 }
 
-// headOfPointer continues from the revision that a pointer leads to. A pointer that was moved by hand, while
-// its revision stays, stands for itself.
+// headOfPointer continues from a pointer's revision. A pointer that was moved outside Rudmar, while its
+// revision is unchanged, is independent.
 func (b *builder) headOfPointer(s *Step) (int, bool) {
 	revision, there := b.stepOf(resource.Revision, s.Function)
 	if !there {

@@ -22,7 +22,7 @@ const (
 	Info     Severity = "info"     // for information
 )
 
-// ImpactLine is one thing that a plan means, in words.
+// ImpactLine is one impact of a plan, in words.
 type ImpactLine struct {
 	Kind     string       `json:"kind"` // a kind of impact
 	Severity Severity     `json:"severity"`
@@ -31,7 +31,7 @@ type ImpactLine struct {
 	From     *tree.Origin `json:"from,omitempty"`
 }
 
-// Summary returns in a sentence what a plan does.
+// Summary summarizes a plan in one sentence.
 func (p *Plan) Summary() string {
 	where := p.Base.Stage
 	if t := p.Base.Target.String(); t != "" {
@@ -93,7 +93,7 @@ func inSeries(parts []string) string {
 	return strings.Join(parts[:last], ", ") + " and " + parts[last]
 }
 
-// roughly returns a time in milliseconds as people say it.
+// roughly formats a duration in milliseconds for people.
 func roughly(ms int64) string {
 	switch d := time.Duration(ms) * time.Millisecond; {
 	case ms < 1000:
@@ -105,7 +105,7 @@ func roughly(ms int64) string {
 	}
 }
 
-// ImpactLines returns what running the plan means, worst first, each with what it is known by.
+// ImpactLines returns the impact of a plan, most severe first, each with its evidence.
 func (p *Plan) ImpactLines() []ImpactLine {
 	w := &words{p: p, out: []ImpactLine{}}
 	w.consequences()
@@ -145,7 +145,7 @@ func some(names []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }
 
-// nobody returns who may, or that nobody does.
+// nobody returns the callers, or that there is none.
 func nobody(who string) string {
 	if who == "" {
 		return "no one"
@@ -376,7 +376,7 @@ func (w *words) schedule(s impact.Fires) {
 	}
 }
 
-// percent returns a share as a percentage, at least "1%" for what is not zero.
+// percent formats a share as a percentage, at least "1%" unless it is zero.
 func percent(share float64) string {
 	if share > 0 && share < 0.01 {
 		return "under 1%"

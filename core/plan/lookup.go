@@ -22,7 +22,7 @@ func (b *builder) recordedAt(address string) *Recorded {
 }
 func (b *builder) liveAt(address string) *Actual { return find(b.in.Actual, address, Actual.at) }
 
-// sorted returns a list in the order of its addresses: itself where it is so already.
+// sorted returns a list sorted by address: the same list if it is sorted already.
 func sorted[T any](list []T, at func(T) string) []T {
 	byAddress := func(a, b T) int { return strings.Compare(at(a), at(b)) }
 	if slices.IsSortedFunc(list, byAddress) {
@@ -33,19 +33,19 @@ func sorted[T any](list []T, at func(T) string) []T {
 	return list
 }
 
-// place returns where an address stands in a list, or would stand.
+// place returns the index of an address in a list, or its insertion index.
 func place[T any](list []T, address string, at func(T) string) int {
 	i, _ := slices.BinarySearchFunc(list, address, func(v T, a string) int { return strings.Compare(at(v), a) })
 	return i
 }
 
-// find returns what has an address; nil if nothing has.
+// find returns the item with an address; nil if there is none.
 func find[T any](list []T, address string, at func(T) string) *T {
 	return first(list[place(list, address, at):], address, at)
 }
 
-// onward leaves out what stands before an address. Who walks along a list is there after
-// a few steps; who begins in its middle takes larger ones.
+// onward skips the items before an address. A sequential reader needs few steps; one that starts in the middle
+// makes larger ones.
 func onward[T any](list []T, address string, at func(T) string) []T {
 	for n := range min(len(list), 8) {
 		if at(list[n]) >= address {

@@ -10,8 +10,8 @@ import (
 	"rudmar/core/route"
 )
 
-// order fills in what each step needs, its wave, and the time along the
-// critical path. Where steps need each other it gives the cycle as text.
+// order fills in the dependencies of each step, its phase, and the time along the critical path. For a cycle it
+// returns the cycle as text.
 func (b *builder) order(p *Plan) (cycle string) {
 	needs := b.edges()
 	n := len(p.Steps)
@@ -53,7 +53,7 @@ func (b *builder) order(p *Plan) (cycle string) {
 	return findCycle(p.Steps, open)
 }
 
-// usersOf turns round who needs whom, in one piece of memory.
+// usersOf inverts the dependencies, in one allocation.
 func usersOf(needs [][]int) [][]int {
 	count, all := make([]int, len(needs)), 0
 	for _, list := range needs {
@@ -74,7 +74,7 @@ func usersOf(needs [][]int) [][]int {
 	return out
 }
 
-// edges gives, for each step, the steps that it has to wait for.
+// edges returns, for each step, the steps that it waits for.
 func (b *builder) edges() [][]int {
 	out := make([][]int, len(b.steps))
 	link := func(step, needs int) {
@@ -117,7 +117,7 @@ func (b *builder) edges() [][]int {
 	return out
 }
 
-// linkRenamed has what is done to a function done under its new name.
+// linkRenamed makes steps of a renamed function wait for the rename.
 func (b *builder) linkRenamed(link func(int, int)) {
 	for i := range b.steps {
 		if j, ok := b.at[resource.Identity+"/"+b.steps[i].Function]; ok && b.steps[j].RenamedFrom != "" {
@@ -126,7 +126,7 @@ func (b *builder) linkRenamed(link func(int, int)) {
 	}
 }
 
-// dependents gives, for each recorded address, what is recorded as needing it.
+// dependents returns, for each recorded address, its recorded dependents.
 func (b *builder) dependents() map[string][]string {
 	out := map[string][]string{}
 	for i := range b.in.Record {
@@ -174,9 +174,8 @@ func (b *builder) linkDependents(i int, address string, dependents map[string][]
 	}
 }
 
-// linkTakenRoutes makes a route that takes requests of another wait for the one
-// that gives them up: by what matches, as the same requests can be written with
-// other names for their parameters.
+// linkTakenRoutes makes a route that matches requests of another wait for the one that gives them up: by
+// matching, because the same requests can be written with other parameter names.
 func (b *builder) linkTakenRoutes(link func(int, int)) {
 	read := func(attributes map[string]any) (route.Route, bool) {
 		if attributes == nil || attributes["enabled"] == false {
@@ -226,7 +225,7 @@ func (b *builder) linkTakenRoutes(link func(int, int)) {
 	}
 }
 
-// findCycle follows needs among the steps that could not be placed until one comes twice.
+// findCycle follows dependencies among the steps that could not be placed until one repeats.
 func findCycle(steps []Step, open []int) string {
 	at := slices.IndexFunc(open, func(n int) bool { return n > 0 })
 	var path []string

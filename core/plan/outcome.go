@@ -7,11 +7,10 @@ import (
 	"rudmar/core/resource"
 )
 
-// states is what a resource was recorded as, is live, and is desired to be: its attributes, or nil if it is not
-// there.
+// states are the recorded, actual and desired attributes of a resource; nil if absent.
 type states struct{ record, actual, wanted map[string]any }
 
-// outcome is what the three states of a resource come to.
+// outcome is the result for the three states of a resource.
 type outcome struct {
 	Change       resource.Change // "" for nothing
 	RecordOnly   bool            // the actual state is correct already, only the record changes

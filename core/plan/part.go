@@ -20,10 +20,9 @@ func (p *Plan) Total() Total {
 	return Total{Steps: len(p.Steps), Functions: len(functions)}
 }
 
-// Part returns the steps of the functions that come after one by their names, "" for the first, until there are
-// at least `least` steps: a function is given whole or not at all. Within a function steps stand in the plan's
-// order. Where there are functions behind, next is the last one that is given, so Part gives the rest after it;
-// if there are none it is "".
+// Part returns the steps of the functions after one by name, "" for the first, until there are at least `least`
+// steps: a function is returned completely or not at all. Within a function steps are in the plan's order. If
+// functions remain, next is the last returned one, so Part returns the rest after it; otherwise it is "".
 func (p *Plan) Part(after string, least int) (steps []Step, next string) {
 	order := make([]int, 0, len(p.Steps))
 	for i := range p.Steps {

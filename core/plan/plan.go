@@ -17,7 +17,7 @@ import (
 // Format is the version of the plan's form.
 const Format = 2
 
-// Recorded is a resource as Rudmar last put it.
+// Recorded is a resource as Rudmar last wrote it.
 type Recorded struct {
 	Address    string         `json:"address"`
 	Kind       string         `json:"kind"`
@@ -26,7 +26,7 @@ type Recorded struct {
 	Needs      []string       `json:"needs,omitempty"`
 }
 
-// Live is a resource as the platform gives it now.
+// Live is a resource as the platform has it now.
 type Actual struct {
 	Address    string         `json:"address"`
 	Kind       string         `json:"kind"`
@@ -36,14 +36,14 @@ type Actual struct {
 	By         string         `json:"-"`   // the key of the request that changed it; "" if unknown
 }
 
-// KindSpec is what the platform says of a kind of resource.
+// KindSpec is the platform's description of a kind of resource.
 type KindSpec struct {
 	Kind       string
 	Attributes []AttributeSpec
 }
 
-// AttributeSpec is what the platform says of an attribute. A name that ends in
-// * stands for all that start so.
+// AttributeSpec is the platform's description of an attribute. A name that ends in * matches all with that
+// prefix.
 type AttributeSpec struct {
 	Name     string
 	InPlace  bool
@@ -51,7 +51,7 @@ type AttributeSpec struct {
 	Unit     string // "bytes", "ms" or ""
 }
 
-// Base is what a plan was computed against.
+// Base is the state that a plan was computed against.
 type Base struct {
 	manifest.Place
 	Version     int    `json:"version"`
@@ -61,10 +61,10 @@ type Base struct {
 	Commit      string `json:"commit"`
 }
 
-// Parallelism is how many steps of a deployment run concurrently, where their order allows it.
+// Parallelism is the maximum number of concurrent steps of a deployment.
 const Parallelism = 16
 
-// Inputs is all that a plan is made of.
+// Inputs are all inputs of a plan.
 type Inputs struct {
 	Base   Base
 	Wanted []expand.Resource // sorted by address
@@ -106,7 +106,7 @@ type Blocker struct {
 	From    *tree.Origin `json:"from,omitempty"`
 }
 
-// CauseKind says what kind of reason a step has.
+// CauseKind is the kind of a step's reason.
 type CauseKind string
 
 // The kinds of causes.
@@ -131,7 +131,7 @@ type Cause struct {
 	Files []string     `json:"files,omitempty"`
 }
 
-// AttributeChange is what happens to one attribute. Absent values are null.
+// AttributeChange is the change of one attribute. Absent values are null.
 type AttributeChange struct {
 	Name   string `json:"name"`
 	Before any    `json:"before"`
@@ -170,7 +170,7 @@ type Step struct {
 	Follows string `json:"follows,omitempty"`
 }
 
-// Plan is the steps that take a stage from its record to a version.
+// Plan has the steps that take a stage from its record to a version.
 type Plan struct {
 	Format int    `json:"format"`
 	Base   Base   `json:"base"`
@@ -212,7 +212,7 @@ func (p *Plan) Functions() []string {
 	return out
 }
 
-// Compute makes the plan. The same inputs give the same plan, to the byte.
+// Compute computes the plan. The same inputs result in the same plan, to the byte.
 func Compute(in Inputs) *Plan {
 	in, renamings := rename(in)
 	b := newBuilder(in)

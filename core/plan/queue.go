@@ -2,9 +2,9 @@ package plan
 
 import "container/heap"
 
-// Queue gives the steps of a plan in the order in which a deployment sends them: a step once all that it needs
-// is done, and of those that may be sent the one with the longest way to the end behind it, so the last step
-// ends as soon as it can. It is not safe for several goroutines.
+// Queue returns the steps of a plan in the order in which a deployment sends them: a step once its dependencies
+// are done, and of those the one with the longest path behind it, so the last step ends as early as possible.
+// It is not safe for concurrent use.
 type Queue struct {
 	steps []Step
 	open  []int   // number of unfinished dependencies of each step
@@ -13,7 +13,7 @@ type Queue struct {
 	ready readySteps
 }
 
-// NewQueue begins with the steps that are not done yet.
+// NewQueue starts with the unfinished steps.
 func NewQueue(steps []Step, done func(i int) bool) *Queue {
 	n := len(steps)
 	q := &Queue{steps: steps, open: make([]int, n), users: make([][]int, n), left: make([]int64, n)}
@@ -62,7 +62,7 @@ func (q *Queue) reckon() {
 	}
 }
 
-// Next takes the step that is to be sent next; false if none may be sent now.
+// Next removes and returns the next step; false if none can be sent now.
 func (q *Queue) Next() (int, bool) {
 	if len(q.ready.steps) == 0 {
 		return 0, false
@@ -80,7 +80,7 @@ func (q *Queue) Done(i int) {
 	}
 }
 
-// readySteps is a heap of steps, the one with the longest way behind it first.
+// readySteps is a heap of steps, the one with the longest path behind it first.
 type readySteps struct {
 	steps []int
 	left  []int64
@@ -102,7 +102,7 @@ func (r *readySteps) Push(step any) {
 	r.steps = append(r.steps, i)
 }
 
-// Pop takes the last step, as heap.Pop wants it.
+// Pop removes the last step, as heap.Pop requires.
 func (r *readySteps) Pop() any {
 	last := r.steps[len(r.steps)-1]
 	r.steps = r.steps[:len(r.steps)-1]

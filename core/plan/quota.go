@@ -8,7 +8,7 @@ import (
 	"rudmar/core/language"
 )
 
-// Quota is how many resources of a kind a platform lets there be.
+// Quota is a platform's maximum number of resources of a kind.
 type Quota struct {
 	Kind        string
 	PerFunction bool // otherwise in the whole scope

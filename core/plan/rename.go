@@ -15,9 +15,9 @@ type renaming struct {
 	recordOnly bool // the actual identity has the new name already
 }
 
-// rename takes what is recorded and live of functions that were called otherwise under their new names, so the
-// comparison finds them unchanged. A function is renamed where its former name is recorded and its new one is
-// not, and the platform can do it.
+// rename moves recorded and actual resources of renamed functions to their new names, so the comparison finds
+// them unchanged. A function is renamed if its former name is recorded and its new one is not, and the platform
+// supports it.
 func rename(in Inputs) (Inputs, []renaming) {
 	if !in.Renames || len(in.Renamed) == 0 {
 		return in, nil
@@ -89,7 +89,7 @@ func Renamed(address string, to map[string]string) string {
 	return kind + "/" + now
 }
 
-// called adds the step that gives a function its new name; compare finds it done.
+// called adds the step that renames a function; compare finds it done.
 func (b *builder) called(r renaming) {
 	address := resource.Identity + "/" + r.now
 	s := Step{Address: address, Kind: resource.Identity, Function: r.now, Change: resource.Update, RenamedFrom: r.was,

@@ -12,9 +12,8 @@ import (
 	"rudmar/core/tree"
 )
 
-// Write writes a plan as text that can be sent to somebody: the sentence, what it means, what stops it, and its
-// steps by function, with what follows folded. by gives who wrote a place, file:line, and why; "" or nil if
-// unknown.
+// Write writes a plan as plain text: the summary, the impact, the blockers, and its steps by function, with
+// dependent steps folded. by returns who wrote a location, file:line, and why; "" or nil if unknown.
 func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 	w := &textWriter{out: out, by: by}
 	w.line("%s", p.Summary())
@@ -48,7 +47,7 @@ func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 	return w.err
 }
 
-// MostOrigins is how many places of a plan's causes it is asked at most who wrote them.
+// MostOrigins is the maximum number of locations of a plan's causes whose authors are looked up.
 const MostOrigins = 300
 
 // Origins returns the places that its causes lie in, each once, up to so many.
@@ -80,7 +79,7 @@ type textWriter struct {
 	err error
 }
 
-// place returns where something stands, and who wrote that, in brackets; "" if unknown.
+// place returns a location, and its author, in parentheses; "" if unknown.
 func (w *textWriter) place(o *tree.Origin) string {
 	if o == nil || o.File == "" {
 		return ""

@@ -13,7 +13,7 @@ import (
 	"rudmar/core/pack"
 )
 
-// Inside is what one function's archive holds.
+// Inside is the content of one function's archive.
 type Inside struct {
 	Function, Runtime string
 	Archive           Archive
@@ -55,8 +55,7 @@ func itoa(n int) string {
 
 type library struct{ name, version, url string }
 
-// libraries reads what is installed from lock files: package-lock.json,
-// requirements.txt and go.sum.
+// libraries reads the installed libraries from lock files: package-lock.json, requirements.txt and go.sum.
 func libraries(entries []pack.Entry) []library {
 	found := map[string]library{}
 	add := func(kind, name, version string) {

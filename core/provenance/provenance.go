@@ -38,7 +38,7 @@ type Archive struct {
 	FileSHA256 string // of its file, hexadecimal
 }
 
-// Facts is what a statement says of a version.
+// Facts are the contents of a statement about a version.
 type Facts struct {
 	Service    string
 	Version    int
@@ -136,7 +136,7 @@ func Sign(ctx context.Context, statement []byte, private ed25519.PrivateKey) ([]
 	return json.Marshal(envelope)
 }
 
-// Open checks an envelope's signature and reads what its statement says.
+// Open verifies an envelope's signature and parses its statement.
 func Open(ctx context.Context, envelope []byte, public ed25519.PublicKey) (Facts, error) {
 	var e dsse.Envelope
 	if err := json.Unmarshal(envelope, &e); err != nil {

@@ -18,14 +18,13 @@ const (
 	Subscription = "subscription" // an object, queue or function trigger
 )
 
-// Split returns the kind of an address and what stands behind it:
-// "route/warn/ask" is a route, "warn/ask".
+// Split returns the kind of an address and the rest: "route/warn/ask" is a route, "warn/ask".
 func Split(address string) (kind, rest string) {
 	kind, rest, _ = strings.Cut(address, "/")
 	return kind, rest
 }
 
-// Change is what happens to a resource.
+// Change is the kind of a change of a resource.
 type Change string
 
 // The kinds of change.
@@ -38,8 +37,7 @@ const (
 	Restore Change = "restore" // undo drift
 )
 
-// FunctionOf returns the function whose resource an address is of: "route/warn/ask" is
-// of warn.
+// FunctionOf returns the function of an address: "route/warn/ask" belongs to warn.
 func FunctionOf(address string) string {
 	_, rest := Split(address)
 	function, _, _ := strings.Cut(rest, "/")

@@ -7,7 +7,7 @@ import (
 	"rudmar/core/canon"
 )
 
-// Frozen is the digest of the configuration that a revision keeps.
+// Frozen is the digest of a revision's configuration.
 func Frozen(members []canon.Member) string {
 	digest, err := canon.Digest(members)
 	if err != nil {
@@ -16,8 +16,8 @@ func Frozen(members []canon.Member) string {
 	return digest
 }
 
-// Configuration returns the digest of a function's attributes as a revision
-// freezes them: all but at_once, which may change under a running revision.
+// Configuration returns the digest of a function's attributes in a revision: all but max_concurrency, which can
+// change without a new revision.
 func Configuration(attributes map[string]any) string {
 	own := make([]canon.Member, 0, len(attributes))
 	for name, v := range attributes {
@@ -28,8 +28,7 @@ func Configuration(attributes map[string]any) string {
 	return Frozen(own)
 }
 
-// RevisionID names a revision by what it holds, so the same code and configuration is the same revision
-// whenever it comes again.
+// RevisionID names a revision by its content, so the same code and configuration always have the same revision.
 func RevisionID(artifact, configuration string) string {
 	sum := sha256.Sum256([]byte(artifact + "\n" + configuration))
 	return "r-" + hex.EncodeToString(sum[:5])

@@ -51,10 +51,10 @@ const (
 	Administrator = "administrator"
 )
 
-// Roles lists the roles, from that which may least on.
+// Roles lists the roles, from the fewest rights on.
 func Roles() []string { return []string{Reader, Author, Approver, Operator, Administrator} }
 
-// Of returns what a role may do; nothing for one that is not.
+// Of returns the rights of a role; none for an unknown one.
 func Of(role string) []Permission {
 	switch role {
 	case Reader:
@@ -96,19 +96,18 @@ func (w Where) covers(o Where) bool {
 	return (w.Service == "" || w.Service == o.Service) && (w.Stage == "" || w.Stage == o.Stage)
 }
 
-// Person is who wants to do something.
+// Person is a user with their role.
 type Person struct {
 	Handle, Role string
 	In           []Where // where the role applies; everywhere if there is none
 	Token        *Token  // the token that acts in their name; nil for themselves
 }
 
-// ErrDenied reports that somebody may not do something.
+// ErrDenied reports a missing right.
 var ErrDenied = errors.New("not allowed")
 
-// May returns nil if a person has a permission somewhere. The
-// error wraps ErrDenied and says whom it takes. A person may look everywhere,
-// whatever their role, as long as they have one; a token only where it is for.
+// May returns nil if a person has a permission somewhere. The error wraps ErrDenied and names who has it. A
+// person with any role can view everything; a token only its places.
 func May(p Person, a Permission, at Where) error {
 	if p.Token != nil {
 		if err := p.Token.allows(p.Handle, a, at); err != nil {
@@ -128,7 +127,7 @@ func May(p Person, a Permission, at Where) error {
 	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrDenied, p.Handle, withArticle(p.Role), list(p.In), at)
 }
 
-// Anywhere reports whether a person may do something in some place.
+// Anywhere reports whether a person has a permission in any place.
 func Anywhere(p Person, a Permission) bool {
 	return slices.Contains(Of(p.Role), a) && (p.Token == nil || slices.Contains(p.Token.Permissions, a))
 }

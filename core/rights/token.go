@@ -6,16 +6,16 @@ import (
 	"strings"
 )
 
-// Token narrows what is done in somebody's name by a machine: to these acts, in
-// these places, and never to more than they may themselves when it is done.
+// Token narrows a person's rights for a machine: to these permissions, in these places, and never beyond the
+// person's present rights.
 type Token struct {
 	Name        string
 	Permissions []Permission
 	In          []Where // everywhere if there is none
 }
 
-// allows returns nil if a token covers a permission in a place. One for
-// a stage may look at the whole service: its stages differ in settings alone.
+// allows returns nil if a token covers a permission in a place. A token for a stage can view the whole service:
+// its stages differ in settings alone.
 func (t Token) allows(handle string, a Permission, at Where) error {
 	if !slices.Contains(t.Permissions, a) {
 		var acts []string
@@ -35,8 +35,8 @@ func (t Token) allows(handle string, a Permission, at Where) error {
 	return fmt.Errorf("%w: the token %s of %s is limited to %s, not %s", ErrDenied, t.Name, handle, list(t.In), at)
 }
 
-// MayMake returns nil if somebody may create a token: with acts that they have, and for places that their own
-// role reaches; nil if they may. A token to look is one for any place.
+// MayMake returns nil if somebody can create a token: with permissions that they have, and for places within
+// their own role. A view token can be for any place.
 func MayMake(p Person, t Token) error {
 	if p.Token != nil {
 		return fmt.Errorf("%w: a token cannot create another one; sign in with username and password", ErrDenied)

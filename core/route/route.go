@@ -22,13 +22,13 @@ const (
 	Rest
 )
 
-// Segment is one piece of a path: a literal text, or the name of a parameter.
+// Segment is one segment of a path: a literal text, or the name of a parameter.
 type Segment struct {
 	Kind SegmentKind
 	Text string // as it is written
 }
 
-// Value returns a literal as it is meant: without %20 and the like.
+// Value returns a literal without percent encoding.
 func (s Segment) Value() string { return unescape(s.Text) }
 
 // Route is a parsed route.
@@ -37,7 +37,7 @@ type Route struct {
 	Segments []Segment
 }
 
-// Methods that a route may name.
+// Methods that a route can name.
 func Methods() []string {
 	return []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "ANY"}
 }
@@ -152,9 +152,8 @@ func (r Route) Parameters() []string {
 	return out
 }
 
-// Match reports whether the route takes a request for the escaped path, and with
-// which parameters. A rest takes one segment or more. A route for GET takes HEAD
-// too (RFC 9110).
+// Match reports whether the route matches a request for the escaped path, and with which parameters. A rest
+// matches one segment or more. A GET route also matches HEAD (RFC 9110).
 func (r Route) Match(method, path string) (map[string]string, bool) {
 	if r.Method != "ANY" && r.Method != method && !(r.Method == "GET" && method == "HEAD") {
 		return nil, false
@@ -219,9 +218,8 @@ func compare(a, b Route) int {
 	return 0
 }
 
-// Winner returns the index of the route that takes a request, with its
-// parameters, or -1 where none does. Among equals the one that names the method
-// wins, then the first.
+// Winner returns the index of the route that matches a request, with its parameters, or -1 if none does. Among
+// equals the one that names the method wins, then the first.
 func Winner(routes []Route, method, path string) (int, map[string]string) {
 	best, params := -1, map[string]string(nil)
 	for i, r := range routes {
@@ -237,7 +235,7 @@ func Winner(routes []Route, method, path string) (int, map[string]string) {
 	return best, params
 }
 
-// Allowed lists the methods by which routes take a path, sorted; none if no route takes it.
+// Allowed lists the methods of the routes that match a path, sorted; none if no route matches it.
 func Allowed(routes []Route, path string) []string {
 	var out []string
 	for _, method := range Methods() {
@@ -252,8 +250,7 @@ func Allowed(routes []Route, path string) []string {
 	return out
 }
 
-// Collide reports whether two routes match one and the same request with equal
-// rank, and gives such a request.
+// Collide reports whether two routes match the same request with equal rank, and returns such a request.
 func Collide(a, b Route) (request string, collide bool) {
 	if compare(a, b) != 0 || a.Method != b.Method {
 		return "", false
@@ -300,5 +297,5 @@ func (r Route) Key() string {
 	return b.String()
 }
 
-// Escape returns a segment as it stands in a request's path.
+// Escape returns a segment in the form of a request's path.
 func Escape(segment string) string { return url.PathEscape(segment) }

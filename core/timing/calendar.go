@@ -28,7 +28,7 @@ const (
 	maxEvents   = 1000
 )
 
-// ErrCalendar reports that a text is no calendar that can be held to.
+// ErrCalendar reports an invalid or unsupported calendar.
 var ErrCalendar = errors.New("not an iCalendar text (RFC 5545)")
 
 // ParseCalendar reads the events of an iCalendar text. Dates without a time, and times
@@ -167,7 +167,7 @@ func exception(text string, zone *time.Location) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time", text)
 }
 
-// At reports which event a time lies in, the one that ends last, and until when; "" for none.
+// At returns the event at a time, the one that ends last, and its end; "" for none.
 func (c Calendar) At(t time.Time) (name string, until time.Time) {
 	for _, e := range c.events {
 		start := e.start
@@ -181,7 +181,7 @@ func (c Calendar) At(t time.Time) (name string, until time.Time) {
 	return name, until
 }
 
-// Next returns when the next event begins after a time, and its name; "" for none.
+// Next returns the start of the next event after a time, and its name; "" for none.
 func (c Calendar) Next(t time.Time) (name string, begins time.Time) {
 	for _, e := range c.events {
 		start := e.start
@@ -195,11 +195,11 @@ func (c Calendar) Next(t time.Time) (name string, begins time.Time) {
 	return name, begins
 }
 
-// Opening is a stretch of time in which a stage may be entered.
+// Opening is a period in which a stage can be entered.
 type Opening struct{ From, To time.Time }
 
-// Openings returns the stretches of a window from a time on, for so many days, without what
-// lies in the events of a calendar.
+// Openings returns the periods of a window from a time on, for a number of days, without the events of a
+// calendar.
 func (w Window) Openings(from time.Time, days int, freezes Calendar) []Opening {
 	end := from.AddDate(0, 0, days)
 	var out []Opening
@@ -228,13 +228,13 @@ func (w Window) closes(t, end time.Time) time.Time {
 	return at
 }
 
-// Enters returns when a stage may be entered next, from a time on: the window is open and
-// nothing is frozen. The zero time where that is not within a year.
+// Enters returns the next time, from a time on, at which a stage can be entered: the window is open and nothing
+// is frozen. The zero time if there is none within a year.
 func (w Window) Enters(t time.Time, freezes Calendar) time.Time {
 	return w.enters(t, t.AddDate(1, 0, 0), freezes)
 }
 
-// enters is like Enters until an end.
+// enters is Enters up to an end.
 func (w Window) enters(t, end time.Time, freezes Calendar) time.Time {
 	for at := t; at.Before(end); {
 		if !w.Holds(at) {

@@ -10,9 +10,8 @@ import (
 	"time"
 )
 
-// Cron is a parsed expression of five fields: minute, hour, day of month,
-// month and day of week. Where both days are restricted either one counts, as
-// cron has it.
+// Cron is a parsed expression of five fields: minute, hour, day of month, month and day of week. If both day
+// fields are restricted either one matches, as in cron.
 type Cron struct {
 	minute, hour, day, month, weekday uint64
 	anyDay, anyWeekday                bool
@@ -34,8 +33,7 @@ func fields() [5]field {
 	}
 }
 
-// ParseCron reads a cron expression of five fields. The error says which field
-// is wrong and what it may hold.
+// ParseCron parses a cron expression of five fields. The error names the wrong field and its valid values.
 func ParseCron(text string) (Cron, error) {
 	words := strings.Fields(text)
 	if len(words) != 5 {
@@ -112,11 +110,9 @@ func (f field) number(text string) (int, error) {
 	return n, nil
 }
 
-// Next returns the first time after t that the expression names, in t's zone; false if there is none within
-// thirty years.
-//
-// A local time that a clock change leaves out fires at the first moment after the gap; one that a clock change
-// gives twice fires at its first occurrence.
+// Next returns the first time after t that matches the expression, in t's zone; false if there is none within
+// thirty years. A local time that a clock change skips fires at the first time after the gap; one that a clock
+// change repeats fires at its first occurrence.
 func (c Cron) Next(t time.Time) (time.Time, bool) {
 	zone := t.Location()
 	year, month, day := t.Date()

@@ -2,8 +2,7 @@ package timing
 
 import "time"
 
-// Schedule says when something fires: by a cron expression in a zone, or at a
-// fixed interval.
+// Schedule defines due times: by a cron expression in a zone, or at a fixed interval.
 type Schedule struct {
 	Cron  *Cron
 	Zone  *time.Location
@@ -44,7 +43,7 @@ func (s Schedule) Times(t time.Time, n int) []time.Time {
 // PerDay counts the fires in the 24 hours after t.
 func (s Schedule) PerDay(t time.Time) int { return s.Count(t, t.Add(24*time.Hour)) }
 
-// Count counts the fires after one time and up to another.
+// Count counts the due times after one time and up to another.
 func (s Schedule) Count(after, until time.Time) int {
 	n := 0
 	for {
@@ -56,8 +55,8 @@ func (s Schedule) Count(after, until time.Time) int {
 	}
 }
 
-// Read returns the schedule of a cron expression in a named zone or, where the
-// expression is empty, of an interval.
+// Read returns the schedule of a cron expression in a named zone or, if the expression is empty, of an
+// interval.
 func Read(cron, zone string, every time.Duration) (Schedule, error) {
 	if cron == "" {
 		return Schedule{Every: every}, nil

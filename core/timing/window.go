@@ -72,7 +72,7 @@ func clock(text string) (int, error) {
 	return h*60 + m, nil
 }
 
-// Holds reports whether t lies in the window.
+// Holds reports whether t is in the window.
 func (w Window) Holds(t time.Time) bool {
 	t = t.In(w.zone)
 	minute := t.Hour()*60 + t.Minute()

@@ -2,8 +2,8 @@ package tree
 
 import "slices"
 
-// Merge lays over on top of base: mappings by key, everything else replaces,
-// and null takes a key away. Neither is changed.
+// Merge overlays over on base: mappings by key, everything else is replaced, and null removes a key. It changes
+// neither.
 func Merge(base, over *Node) *Node {
 	switch {
 	case over == nil:

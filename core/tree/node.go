@@ -23,7 +23,7 @@ const (
 	Null
 )
 
-// Rule says which step of merging gave a value.
+// Rule names the step of merging that set a value.
 type Rule uint8
 
 // The rules, in the order in which they are merged.
@@ -56,9 +56,8 @@ func (r *Rule) UnmarshalText(text []byte) error {
 	return fmt.Errorf("%q is not a merge rule", text)
 }
 
-// Node is a value in a manifest with its place. Scalars keep the text that was
-// written: what it means is for the key to say. A large service has many
-// nodes, so they are kept small.
+// Node is a value in a manifest with its location. Scalars keep their original text: the key determines its
+// meaning. A large service has many nodes, so they are small.
 type Node struct {
 	Text   string
 	Keys   []*Node // of a mapping, in order
@@ -74,7 +73,7 @@ type Node struct {
 	Quoted    bool
 }
 
-// Range returns where the node stands.
+// Range returns the range of the node.
 func (n *Node) Range() diagnostic.Range {
 	r := diagnostic.Range{Line: int(n.Line), Column: int(n.Column), EndLine: int(n.EndLine), EndColumn: int(n.EndColumn)}
 	if n.file != nil {
@@ -91,8 +90,7 @@ func (n *Node) Value() string {
 	return n.Text
 }
 
-// Values returns the texts of a sequence's items, or the one of a scalar that is
-// not empty.
+// Values returns the texts of a sequence's items, or the one of a scalar that is not empty.
 func (n *Node) Values() []string {
 	if n == nil || n.Kind != Sequence {
 		if t := n.Value(); t != "" {
@@ -133,7 +131,7 @@ func (n *Node) Key(key string) *Node {
 	return nil
 }
 
-// Origin returns where the node stands and which rule put it there.
+// Origin returns the location of the node and the rule that put it there.
 func (n *Node) Origin() Origin {
 	if n == nil {
 		return Origin{Rule: BuiltIn}
@@ -145,8 +143,7 @@ func (n *Node) Origin() Origin {
 	return o
 }
 
-// Plain turns the node into JSON values: numbers and truth values by YAML 1.2's
-// core schema, where they are not quoted.
+// Plain converts the node to JSON values: unquoted numbers and Booleans by YAML 1.2's core schema.
 func (n *Node) Plain() any {
 	if n == nil {
 		return nil
@@ -187,8 +184,8 @@ func (n *Node) Mark(rule Rule) {
 	}
 }
 
-// Part returns the place of a stretch of a scalar's text; the whole scalar where the text may be written
-// different from it reads.
+// Part returns the location of a part of a scalar's text; the whole scalar if its notation can differ from its
+// text.
 func (n *Node) Part(offset, length int) diagnostic.Range {
 	at := n.Range()
 	if strings.ContainsAny(n.Text, "\n\\") {
@@ -202,7 +199,7 @@ func (n *Node) Part(offset, length int) diagnostic.Range {
 	return at
 }
 
-// Last returns the node that ends last in a tree.
+// Last returns the last node of a tree.
 func (n *Node) Last() *Node {
 	for len(n.Items) > 0 {
 		n = n.Items[len(n.Items)-1]
@@ -210,8 +207,8 @@ func (n *Node) Last() *Node {
 	return n
 }
 
-// Origin says where a value came from: a place in a file, and the rule that
-// took it from there. Built-in values have no file.
+// Origin is the origin of a value: a location in a file, and the rule that took it from there. Built-in values
+// have no file.
 type Origin struct {
 	File   string `json:"file,omitempty"`
 	Line   int32  `json:"line,omitempty"`

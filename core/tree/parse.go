@@ -19,8 +19,7 @@ const (
 	maxDepth     = 32
 )
 
-// Parse reads one file into nodes. What cannot be read is told in diagnostics; the node is nil if nothing of
-// the file can be used.
+// Parse parses one file into nodes. Errors are diagnostics; the node is nil if nothing of the file can be used.
 func Parse(file string, text []byte) (*Node, []diagnostic.Diagnostic) {
 	r := &reader{file: file}
 	if !r.readable(text) {
@@ -69,8 +68,8 @@ type reader struct {
 	lists []*Node
 }
 
-// room makes room for all nodes of a file at once: a large service has many
-// small nodes, and most of the time would go into making them one by one.
+// room allocates all nodes of a file at once: a large service has many small nodes, and single allocations
+// would dominate.
 func (r *reader) room(root *yaml.Node) {
 	var count func(y *yaml.Node) int
 	count = func(y *yaml.Node) int {
@@ -103,8 +102,8 @@ func (r *reader) add(code diagnostic.Code, at diagnostic.Range, format string, a
 		diagnostic.Diagnostic{Code: code, Severity: diagnostic.Error, Range: at, Message: fmt.Sprintf(format, args...)})
 }
 
-// readable reports whether the bytes are text that may go to the YAML parser,
-// which reports these problems without a position.
+// readable reports whether the bytes are text for the YAML parser, which reports these problems without a
+// position.
 func (r *reader) readable(text []byte) bool {
 	place := func(at int) diagnostic.Range {
 		before := text[:at]
@@ -175,8 +174,7 @@ func (r *reader) syntax(text []byte, err error) {
 	}
 }
 
-// withoutColon returns the line that lacks its colon: the parser only misses it
-// behind, where the next one begins.
+// withoutColon returns the line that lacks its colon: the parser notices it only at the next line.
 func withoutColon(lines [][]byte, at diagnostic.Range) diagnostic.Range {
 	for i := min(at.Line, len(lines)) - 1; i >= 0; i-- {
 		line := bytes.TrimSpace(lines[i])
@@ -202,7 +200,7 @@ func (r *reader) tab(line int, indent []byte) {
 	})
 }
 
-// plainWords puts the parser's most usual messages in the words of somebody who writes a manifest.
+// plainWords replaces the parser's most frequent messages with plain ones.
 func plainWords(message string) string {
 	switch {
 	case strings.Contains(message, "mapping values are not allowed"):
@@ -302,7 +300,7 @@ func (r *reader) takeMapping(n *Node, y *yaml.Node, depth int) {
 	}
 }
 
-// earlier returns the line on which a key stands already, or 0.
+// earlier returns the line of the first occurrence of a key, or 0.
 func earlier(n *Node, seen map[string]int, key string) int {
 	if seen != nil {
 		return seen[key]

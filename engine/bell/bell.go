@@ -7,15 +7,14 @@ import (
 	"sync"
 )
 
-// Bell wakes those who listen. The zero value is ready; its methods can be called concurrently.
+// Bell wakes listeners. The zero value is ready; its methods can be called concurrently.
 type Bell struct {
 	mu        sync.Mutex
 	listeners map[chan struct{}][]string // the topics of each listener; none for all
 }
 
-// Listen returns a channel that receives after each ring about one of the topics,
-// or about anything where none is given, until stop is called. Rings that come
-// while nobody receives are one.
+// Listen returns a channel that receives after each ring about one of the topics, or about anything without
+// topics, until stop is called. Rings without a receiver are merged.
 func (b *Bell) Listen(topics ...string) (wake <-chan struct{}, stop func()) {
 	c := make(chan struct{}, 1)
 	b.mu.Lock()
@@ -31,8 +30,7 @@ func (b *Bell) Listen(topics ...string) (wake <-chan struct{}, stop func()) {
 	}
 }
 
-// Ring wakes everybody who listens to one of the topics, or everybody where none
-// is given.
+// Ring wakes all listeners to one of the topics, or all listeners without topics.
 func (b *Bell) Ring(topics ...string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

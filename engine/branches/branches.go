@@ -21,7 +21,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// How pushes are looked at.
+// Intervals and limits of processing pushes.
 const (
 	planFor   = 20 * time.Second
 	lookEvery = 10 * time.Second
@@ -42,7 +42,7 @@ type Planner struct {
 	rests      *rest.Rests[int64]
 }
 
-// Config is what a planner works with.
+// Config has the dependencies of a planner.
 type Config struct {
 	Store      *store.Store
 	Planner    *deploy.Planner
@@ -51,21 +51,20 @@ type Config struct {
 	Log        *slog.Logger
 }
 
-// New makes a planner.
+// New creates a planner.
 func New(c Config) *Planner {
 	return &Planner{store: c.Store, planner: c.Planner, repository: c.Repository, check: c.Check, log: c.Log,
 		rests: rest.New[int64](longest)}
 }
 
-// Folder is a service's folder of git's, maybe with files that somebody edits: those have
-// no stamp.
+// Folder is a service's folder in git, possibly with edited files, which have no stamp.
 type Folder interface {
 	manifest.Folder
 	manifest.Stamped
 }
 
-// DraftPlan makes the plan that a service's folder would come to at a place, compared with its newest version.
-// The error wraps ErrNothing if there is none.
+// DraftPlan computes the plan of a service's folder at a place, compared with its newest version. The error
+// wraps ErrNothing if there is none.
 func (p *Planner) DraftPlan(ctx context.Context, place manifest.Place, service *manifest.Service,
 	folder Folder) (*plan.Plan, error) {
 	newest, err := p.store.NewestVersion(ctx, place.Service)
@@ -86,8 +85,7 @@ func (p *Planner) DraftPlan(ctx context.Context, place manifest.Place, service *
 	return p.planner.DraftPlan(ctx, deploy.Draft{Place: place, Version: newest, Service: service, Code: code})
 }
 
-// differing gives, per function of a service as it stands in a folder, the files of its code that are different
-// from in a version.
+// differing returns, per function of a service in a folder, the code files that differ from a version.
 func (p *Planner) differing(ctx context.Context, service *manifest.Service, folder Folder,
 	version store.Version) (map[string][]string, error) {
 	of, err := p.store.Service(ctx, service.Name)
@@ -115,8 +113,8 @@ func (p *Planner) differing(ctx context.Context, service *manifest.Service, fold
 	return out, nil
 }
 
-// plan plans a commit of a branch against its first stage, onto the first target of that.
-// What is wrong with its manifests is told beside, and then there is no plan.
+// plan plans a commit of a branch for its first stage, on that stage's first target. Errors in its manifests
+// are returned separately, without a plan.
 func (p *Planner) plan(ctx context.Context, service, commit string) (*plan.Plan, check.Result, error) {
 	ctx, cancel := context.WithTimeout(ctx, planFor)
 	defer cancel()

@@ -24,8 +24,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// function packs one function's code, or finds the archive that was packed
-// from the same sources before.
+// function packs one function's code, or finds the archive that was packed from the same sources before.
 func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function,
 	log *buildLog) (store.VersionFunction, store.Artifact, error) {
 	chosen := Choose(folder, fn)
@@ -68,8 +67,7 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 	return out, a, err
 }
 
-// madeFrom returns how a function's archive is made from the files that were chosen
-// for it, and a digest of both.
+// madeFrom returns the recipe of a function's archive for its selected files, and a digest of both.
 func madeFrom(chosen map[string]source.File, fn *manifest.Function) (recipe, string, error) {
 	how, err := commandsFor(fn, func(name string) bool {
 		_, ok := chosen[path.Join(fn.Code, name)]
@@ -83,7 +81,7 @@ func madeFrom(chosen map[string]source.File, fn *manifest.Function) (recipe, str
 	return how, sources, err
 }
 
-// sources reads the files that a function is made from.
+// sources reads the source files of a function.
 func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]source.File) ([]pack.Entry, error) {
 	if err := folder.Load(slices.Collect(maps.Keys(chosen))); err != nil {
 		return nil, err
@@ -106,8 +104,8 @@ func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]sou
 
 func shortDigest(d string) string { return strings.TrimPrefix(d, "sha256:")[:12] }
 
-// Choose returns the files that go into a function's archive: those of its code
-// folder, less manifests, cases, hidden files and what build.leave_out names.
+// Choose returns the files of a function's archive: those of its code folder, except manifests, cases, hidden
+// files and the patterns of build.exclude.
 func Choose(folder *source.Folder, fn *manifest.Function) map[string]source.File {
 	out := map[string]source.File{}
 	for _, f := range folder.Listed() {
@@ -123,7 +121,7 @@ func Choose(folder *source.Folder, fn *manifest.Function) map[string]source.File
 	return out
 }
 
-// inside returns a path relative to the code folder, "" for one outside of it.
+// inside returns a path relative to the code folder, "" for one outside it.
 func inside(fn *manifest.Function, name string) string {
 	if fn.Code == "." {
 		return name
@@ -134,7 +132,7 @@ func inside(fn *manifest.Function, name string) string {
 	return ""
 }
 
-// sourcesDigest names what an archive is made from.
+// sourcesDigest returns the digest of an archive's inputs.
 func sourcesDigest(chosen map[string]source.File) string {
 	names := make([]string, 0, len(chosen))
 	for name := range chosen {
@@ -149,7 +147,7 @@ func sourcesDigest(chosen map[string]source.File) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// keep packs entries and keeps the archive by its digest.
+// keep packs entries and stores the archive by its digest.
 func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
 	listing, err := pack.List(entries)
 	if err != nil {
@@ -169,7 +167,7 @@ func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
 	return a, nil
 }
 
-// damageOf returns what is wrong with an archive that is kept; "" where nothing is.
+// damageOf returns the damage of a stored archive; "" if it is intact.
 func (b *Builder) damageOf(a store.Artifact) string {
 	archive, err := os.ReadFile(b.file(a.Digest))
 	switch {
@@ -185,7 +183,7 @@ func (b *Builder) damageOf(a store.Artifact) string {
 
 func (b *Builder) file(digest string) string { return ArchiveFile(b.artifacts, digest) }
 
-// ArchiveFile returns where an archive lies in a folder of archives.
+// ArchiveFile returns the path of an archive in a folder of archives.
 func ArchiveFile(dir, digest string) string {
 	return filepath.Join(dir, strings.TrimPrefix(digest, "sha256:")+".zip")
 }

@@ -25,8 +25,8 @@ import (
 // KeyFile is the file of the key that versions are signed with, in the data folder.
 const KeyFile = "signing.key"
 
-// installationKey reads the key that versions are signed with, or makes it where
-// there may be a new one; ErrKeyGone where it is not there and may not.
+// installationKey reads the signing key of versions, or creates it if that is allowed; ErrKeyGone if it is
+// missing and must not be created.
 func installationKey(file string, mayMake bool) (ed25519.PrivateKey, error) {
 	text, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) && !mayMake {
@@ -69,7 +69,7 @@ func (b *Builder) Key() ed25519.PublicKey {
 	return public
 }
 
-// inside reads what is inside of a version: its archives, as they are kept.
+// inside reads the contents of a version's stored archives.
 func (b *Builder) inside(s *manifest.Service, functions []store.VersionFunction,
 	artifacts []store.Artifact) ([]provenance.Inside, error) {
 	var out []provenance.Inside
@@ -88,7 +88,7 @@ func (b *Builder) inside(s *manifest.Service, functions []store.VersionFunction,
 	return out, nil
 }
 
-// attest returns where a version came from and what is inside of it.
+// attest returns the provenance statement and the list of contents of a version.
 func (b *Builder) attest(ctx context.Context, service store.Service, next store.Build, v store.Version, number int,
 	inside []provenance.Inside) (store.Provenance, error) {
 	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch,
@@ -118,14 +118,14 @@ func sha(text []byte) string {
 // ErrAltered reports that something of a version is not as it was built.
 var ErrAltered = errors.New("the version differs from its build")
 
-// Checked is one thing that was verified, and what is wrong with it.
+// Checked is one verified item, and its fault.
 type Checked struct {
 	What    string
 	Problem string // "" for an empty list
 }
 
-// Verify holds all that is kept of a version against its signed provenance:
-// manifests, each archive's bytes and listing, and the list of contents.
+// Verify compares everything stored of a version with its signed provenance: manifests, each archive's bytes
+// and listing, and the list of contents.
 func (b *Builder) Verify(ctx context.Context, service string, version int) (provenance.Facts, []Checked, error) {
 	v, err := b.store.Version(ctx, service, version)
 	if err != nil {

@@ -30,7 +30,7 @@ import (
 // ErrBroken reports that a commit's manifests have errors.
 var ErrBroken = errors.New("the manifests have errors")
 
-// Builder makes versions.
+// Builder builds versions.
 type Builder struct {
 	store     *store.Store
 	host      func(name string) source.Repository
@@ -61,7 +61,7 @@ type Builder struct {
 	rests   *rest.Rests[int64] // of builds whose end could not be written
 }
 
-// Config is what a builder works with.
+// Config has the dependencies of a builder.
 type Config struct {
 	Store      *store.Store
 	Repository func(name string) source.Repository
@@ -81,11 +81,11 @@ type Config struct {
 	NewKey bool
 }
 
-// Stages gives the stages that a version with these manifests is to enter, and those that it removes.
+// Stages returns the stages that a version with these manifests will enter, and those that it removes.
 type Stages func(ctx context.Context, service string, own *manifest.Service) (enters, removes []string, err error)
 
-// Isolation returns how the commands of builds are kept apart on this machine: "isolated", "open" where the
-// operator lets them run as Rudmar itself does, or "refused"; and in words what is missing.
+// Isolation returns how the commands of builds are isolated on this machine: "isolated", "open" if the operator
+// runs them as Rudmar itself, or "refused"; and the missing means in words.
 func (b *Builder) Isolation() (state string, missing []string) {
 	switch {
 	case b.cages != nil && b.cages.Closed():
@@ -98,15 +98,15 @@ func (b *Builder) Isolation() (state string, missing []string) {
 	return "refused", b.cages.Missing()
 }
 
-// WithoutIsolation lets commands of builds run as Rudmar itself does while work continues, for sources that
-// come with Rudmar.
+// WithoutIsolation runs the commands of builds as Rudmar itself while work runs, for sources that come with
+// Rudmar.
 func (b *Builder) WithoutIsolation(work func() error) error {
 	defer b.uncaged.Store(b.uncaged.Swap(true))
 	return work()
 }
 
-// Reader returns a builder that builds nothing: it reads and verifies what is kept
-// in a folder of archives, and makes nothing there.
+// Reader returns a builder that builds nothing: it reads and verifies a folder of archives, and writes nothing
+// there.
 func Reader(s *store.Store, dir string) (*Builder, error) {
 	key, err := os.ReadFile(filepath.Join(filepath.Dir(dir), KeyFile))
 	if err != nil {
@@ -116,7 +116,7 @@ func Reader(s *store.Store, dir string) (*Builder, error) {
 	return &Builder{store: s, artifacts: dir, key: private}, err
 }
 
-// New makes a builder.
+// New creates a builder.
 func New(c Config) (*Builder, error) {
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
@@ -188,14 +188,14 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	return b.createVersion(ctx, service, next, v, checked.Result.Service, functions, artifacts, log)
 }
 
-// versionOf begins a version: where it comes from.
+// versionOf starts a version with its origin.
 func versionOf(next store.Build, commit source.Commit) store.Version {
 	return store.Version{Service: next.Service, Hash: commit.Hash, Branch: next.Branch, Author: commit.Author,
 		Person: next.Person, Message: commit.Message, CommittedAt: commit.At, Manifests: map[string]string{}}
 }
 
-// removal makes the version of a commit that no longer has the service: it holds nothing, and removes what
-// runs.
+// removal creates the version of a commit that no longer has the service: it is empty, and removes the deployed
+// resources.
 func (b *Builder) removal(ctx context.Context, service store.Service, next store.Build, commit source.Commit,
 	log *buildLog) (int, error) {
 	fmt.Fprintf(log, "commit %s by %s: %s\n%s no longer exists", commit.Hash[:8], commit.Author,
@@ -213,7 +213,7 @@ func (b *Builder) removal(ctx context.Context, service store.Service, next store
 	return b.createVersion(ctx, service, next, v, &manifest.Service{Name: service.Name}, nil, nil, log)
 }
 
-// createVersion keeps a version, makes it wait in its stages, and ends its build.
+// createVersion stores a version, creates its deliveries, and ends its build.
 func (b *Builder) createVersion(ctx context.Context, service store.Service, next store.Build,
 	v store.Version, own *manifest.Service,
 	functions []store.VersionFunction, artifacts []store.Artifact, log *buildLog) (int, error) {
@@ -251,8 +251,8 @@ func texts(m map[string]string) map[string]any {
 	return out
 }
 
-// markChanged marks the functions that are different from in the version before: their archive, their own
-// manifest, or what they become by the service's.
+// markChanged marks the functions that differ from the previous version: by their archive, their own manifest,
+// or the service's.
 func (b *Builder) markChanged(ctx context.Context, v store.Version, service *manifest.Service,
 	functions []store.VersionFunction) error {
 	newest, err := b.store.NewestVersion(ctx, v.Service)

@@ -14,7 +14,7 @@ import (
 	"rudmar/core/pack"
 )
 
-// limits of the cage in which one function is made.
+// limits of the cage of one function's build.
 func limits() cage.Limits {
 	return cage.Limits{Memory: 3 << 30, Processes: 512, Scratch: 1 << 30, OpenFiles: 8192}
 }
@@ -23,7 +23,7 @@ func limits() cage.Limits {
 var ErrUncaged = errors.New(
 	"build commands are refused: this machine cannot isolate them, so they could read Rudmar's keys and data; run Rudmar where namespaces are allowed, or set --builds-uncaged if you trust everyone who can push")
 
-// make makes a function from its sources, and gives the files of its archive.
+// make builds a function from its sources, and returns the files of its archive.
 func (b *Builder) make(ctx context.Context, m recipe, entries []pack.Entry, leaveOut []string,
 	log io.Writer) ([]pack.Entry, error) {
 	if m.locked != nil {
@@ -47,8 +47,8 @@ func (b *Builder) make(ctx context.Context, m recipe, entries []pack.Entry, leav
 	return nil, ErrUncaged
 }
 
-// makeCaged makes a function where its commands see their own folder and the
-// tools, and reach nothing but what they may.
+// makeCaged builds a function in a cage: its commands see their own folder and the tools, and reach nothing
+// else.
 func (b *Builder) makeCaged(ctx context.Context, m recipe, entries []pack.Entry, leaveOut []string,
 	log io.Writer) ([]pack.Entry, error) {
 	tools, err := toolsOf()
@@ -150,8 +150,7 @@ func proxied() []string {
 	return []string{"HTTP_PROXY=" + at, "HTTPS_PROXY=" + at, "http_proxy=" + at, "https_proxy=" + at}
 }
 
-// certificates returns where tools find the certificates that they trust, as far
-// as they are shown.
+// certificates returns the trusted certificates of tools, as far as the cage has them.
 func certificates() []string {
 	var out []string
 	for _, name := range []string{"NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE", "SSL_CERT_DIR",
@@ -163,7 +162,7 @@ func certificates() []string {
 	return out
 }
 
-// tools are the programs that builds use, and what has to be shown of them.
+// tools are the programs that builds use, and their mounts.
 type tools struct {
 	path   string
 	mounts []cage.Mount
@@ -209,7 +208,7 @@ func shown(mounts []cage.Mount, path string) bool {
 	return false
 }
 
-// goCache is where Go keeps what it compiled on this machine.
+// goCache is Go's build cache on this machine.
 func goCache() (string, error) {
 	if dir := os.Getenv("GOCACHE"); dir != "" {
 		return dir, nil

@@ -14,14 +14,14 @@ import (
 // knownLoose is how many archives of folders without a commit are remembered.
 const knownLoose = 2000
 
-// Packed is what Pack made of a function's code.
+// Packed is the result of Pack.
 type Packed struct {
 	Digest string
 	Made   bool // it did not exist before
 }
 
-// Pack makes a function's archive from a folder that no commit has, or finds it: no
-// version holds it. log gets what commands write.
+// Pack builds a function's archive from a folder without a commit, or finds it; no version refers to it. log
+// receives the output of commands.
 func (b *Builder) Pack(ctx context.Context, folder *source.Folder, fn *manifest.Function,
 	log func(text string)) (Packed, error) {
 	_, sources, err := madeFrom(Choose(folder, fn), fn)

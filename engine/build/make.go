@@ -16,16 +16,16 @@ import (
 	"rudmar/starter"
 )
 
-// Limits of the commands that make one function.
+// Limits of the build commands of one function.
 const (
 	maxMaking = 10 * time.Minute
 	maxOutput = 1 << 20 // bytes of output that are stored
 )
 
-// ErrCommand reports that a command of a build did not do its work.
+// ErrCommand reports a failed build command.
 var ErrCommand = errors.New("the command failed")
 
-// recipe is how a function's archive is made from its sources.
+// recipe describes how a function's archive is built from its sources.
 type recipe struct {
 	fetch    [][]string        // commands that fetch the dependencies from registries
 	commands [][]string        // commands that build it, without a network
@@ -39,16 +39,15 @@ type recipe struct {
 	locked func([]pack.Entry) error
 }
 
-// Where things lie while a function is made.
+// Paths during the build of a function.
 const (
 	codeFolder = cage.Scratch + "/code"
 	homeFolder = cage.Scratch + "/home"
 )
 
-// commandsFor returns what turns a function's sources into what its archive holds:
-// its own commands, or what its runtime does by default. Nothing at all for
-// sources that run as they are. What a lock file names is fetched before, also
-// for commands of its own that call the tool.
+// commandsFor returns the recipe that turns a function's sources into its archive: its own commands, or the
+// default of its runtime. It is empty for sources that need no build. The files of a lock file are fetched
+// first, also for own commands that use the tool.
 func commandsFor(fn *manifest.Function, has func(name string) bool) (recipe, error) {
 	config := fn.At("")
 	m := recipe{network: config.Build.Network}
@@ -102,7 +101,7 @@ func commandsFor(fn *manifest.Function, has func(name string) bool) (recipe, err
 	return m, nil
 }
 
-// goEnvironment and goBuild are how Go functions are compiled.
+// goEnvironment and goBuild compile Go functions.
 func goEnvironment() []string {
 	return []string{"GOOS=wasip1", "GOARCH=wasm", "GOFLAGS=-mod=readonly", "GOTOOLCHAIN=local"}
 }
@@ -112,10 +111,10 @@ func goBuild() []string {
 		"-ldflags=-s -w -buildid=", "-o", "main.wasm", "."}
 }
 
-// nothing reports whether the sources go into the archive as they are.
+// nothing reports whether the sources are packed unchanged.
 func (m recipe) nothing() bool { return len(m.commands) == 0 && len(m.fetch) == 0 }
 
-// String names all that takes part, so a change of it makes a new archive.
+// String lists all inputs, so any change of the recipe builds a new archive.
 func (m recipe) String() string {
 	out := fmt.Sprint(m.fetch, m.commands, m.network, m.env, m.offline, m.only)
 	for _, files := range []map[string]string{m.adds, m.writes} {
@@ -126,7 +125,7 @@ func (m recipe) String() string {
 	return out
 }
 
-// sources returns all files that a function is made from.
+// sources returns all source files of a function.
 func (m recipe) sources(entries []pack.Entry) []pack.Entry {
 	named := map[string]int{}
 	out := slices.Clone(entries)
@@ -149,8 +148,8 @@ func (m recipe) sources(entries []pack.Entry) []pack.Entry {
 	return out
 }
 
-// goes reports whether a file that was made goes into the archive: not hidden ones
-// and those in hidden folders, and not those that are left out.
+// goes reports whether a built file belongs to the archive: not hidden files and folders, and not excluded
+// ones.
 func (m recipe) goes(name string, leaveOut []string) bool {
 	if m.only != "" {
 		return name == m.only
@@ -163,7 +162,7 @@ func (m recipe) goes(name string, leaveOut []string) bool {
 	return !pack.Exclude(leaveOut, name)
 }
 
-// limited passes on so many bytes, and keeps the newest of them.
+// limited forwards a limited number of bytes, and keeps the newest of them.
 type limited struct {
 	to   io.Writer
 	left int
@@ -188,12 +187,11 @@ func (l *limited) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// begin begins the output of another command.
+// begin starts the output of another command.
 func (l *limited) begin(left int) { l.left, l.tail = left, nil }
 
-// errorLine returns the line that matters of what a command wrote: the first of
-// the newest that names a place in a file, else the last that names an error,
-// else the last one.
+// errorLine returns the decisive line of a command's output: the first of the newest that names a place in a
+// file, else the last that names an error, else the last one.
 func (l *limited) errorLine() string { return errorLine(string(l.tail)) }
 
 var (

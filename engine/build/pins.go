@@ -9,15 +9,15 @@ import (
 	"rudmar/core/pack"
 )
 
-// requirementsFile lists what a function written in Python needs, as pip reads it.
+// requirementsFile lists the dependencies of a Python function, in pip's format.
 const requirementsFile = "requirements.txt"
 
 // requirement is a line that names a package: its name, extras, and what follows
 // (PEP 508).
 var requirement = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[^\]]*\])?\s*(.*)$`)
 
-// unpinned reports which package of requirements.txt could be another version
-// tomorrow: then the same commit would not give the same archive.
+// unpinned reports a package of requirements.txt without an exact version: the same commit could result in
+// another archive tomorrow.
 func unpinned(entries []pack.Entry) error {
 	for _, e := range entries {
 		if e.Path != requirementsFile {

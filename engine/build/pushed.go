@@ -14,9 +14,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// Pushed looks at what has moved in a repository, notes who moved it, and asks
-// for builds of the services whose stages take the branches. Who moved a branch
-// is read from git's own log; person is who did where that tells nothing.
+// Pushed processes the moved branches of a repository, records who moved them, and requests builds of the
+// services whose stages deploy from the branches. Who moved a branch is in git's reflog; person is the
+// fallback.
 func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 	own, _ := b.taking.LoadOrStore(repository, &sync.Mutex{})
 	taking := own.(*sync.Mutex) // pushes of one repository are processed in order; those of others do not wait
@@ -45,8 +45,7 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 	return errs
 }
 
-// note keeps how a branch was moved since it was looked at last, and by whom,
-// with the commits that came by each move.
+// note records the moves of a branch since the last time, and their authors, with the commits of each move.
 func (b *Builder) note(ctx context.Context, repo source.Repository, repository, branch, hash, person string) error {
 	last, err := b.store.LastPush(ctx, repository, branch)
 	if errors.Is(err, store.ErrNotFound) {
@@ -89,8 +88,8 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 	return nil
 }
 
-// recordMoves takes every move of a branch since a head that was seen, one after
-// another: also those that came while nobody looked are built.
+// recordMoves records every move of a branch since a known head, one after another, so moves during an outage
+// are built as well.
 func (b *Builder) recordMoves(ctx context.Context, repo source.Repository, repository, branch, seen,
 	hash string) error {
 	moves, err := b.store.PushesSince(ctx, repository, branch, seen)
@@ -109,8 +108,8 @@ func (b *Builder) recordMoves(ctx context.Context, repo source.Repository, repos
 	return nil
 }
 
-// moved takes a branch as it stands now: its services, and the builds that stages ask for, by the rules that
-// are there or by the commit's own.
+// moved processes the present head of a branch: its services, and the builds that stages require, by the
+// standing rules or by the commit's own.
 func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Head) error {
 	repository, branch, hash, person := h.Repository, h.Branch, h.Hash, h.Person
 	all, err := repo.Folder(ctx, hash, ".")
@@ -181,7 +180,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 	return nil // another process recorded it
 }
 
-// takes reports whether a stage of a service takes a branch: by the rules that are there, or by the service's
+// takes reports whether a stage of a service deploys from a branch: by the standing rules, or by the service's
 // own.
 func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string) (bool, error) {
 	onPush := func(stage manifest.Stage) bool { return stage.When == manifest.OnPush && stage.Branch == branch }

@@ -10,10 +10,10 @@ import (
 	"rudmar/engine/store"
 )
 
-// queueEvery is how often the queue is looked at, beside being told.
+// queueEvery is the interval of checks of the queue, besides notifications.
 const queueEvery = 2 * time.Second
 
-// longestRest is how long a build rests at most whose end could not be written.
+// longestRest is the maximum pause of a build whose end could not be written.
 const longestRest = time.Minute
 
 // atOnce is how many builds run concurrently.
@@ -22,7 +22,7 @@ const atOnce = 2
 // ErrEnded reports that a build has ended already.
 var ErrEnded = errors.New("the build has already ended")
 
-// errCancelled is why the context of a build ends that somebody cancelled.
+// errCancelled is the cause of the end of a cancelled build's context.
 var errCancelled = errors.New("cancelled by a user")
 
 // running is a build running.
@@ -32,7 +32,7 @@ type running struct {
 	cancel  context.CancelCauseFunc
 }
 
-// buildLog is what a build writes, kept while it is being written.
+// buildLog is the log of a running build.
 type buildLog struct {
 	mu     sync.Mutex
 	text   strings.Builder
@@ -55,8 +55,8 @@ func (l *buildLog) String() string {
 	return l.text.String()
 }
 
-// Run builds what is queued until the context ends: two at a time, those of one service one after another, so
-// versions are numbered in the order of their commits. What was not done is built after a restart.
+// Run builds queued builds until the context ends: two at a time, those of one service one after another, so
+// versions are numbered in the order of their commits. Unfinished builds are built after a restart.
 func (b *Builder) Run(ctx context.Context) {
 	var group sync.WaitGroup
 	defer group.Wait()
@@ -87,7 +87,7 @@ func (b *Builder) Run(ctx context.Context) {
 	}
 }
 
-// begin takes a build to work, where there is room for it.
+// begin starts a build, if there is room for it.
 func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -145,7 +145,7 @@ func (b *Builder) logOf(id int64) *buildLog {
 	return nil
 }
 
-// Builds returns a service's newest builds; of one that runs, its log so far.
+// Builds returns a service's newest builds; a running one with its log so far.
 func (b *Builder) Builds(ctx context.Context, service string, limit int) ([]store.Build, error) {
 	list, err := b.store.Builds(ctx, service, limit)
 	for i := range list {
@@ -156,7 +156,7 @@ func (b *Builder) Builds(ctx context.Context, service string, limit int) ([]stor
 	return list, err
 }
 
-// Cancel ends a build that waits or runs.
+// Cancel ends a queued or running build.
 func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 	next, err := b.store.Build(ctx, id)
 	if err != nil {
@@ -183,8 +183,7 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 	return err
 }
 
-// one builds what a build asks for. Where its end cannot be written it stays
-// queued, and is built again after a while.
+// one executes a build. If its end cannot be written it stays queued, and is built again later.
 func (b *Builder) one(own context.Context, next store.Build) {
 	log := b.logOf(next.ID)
 	_, err := b.build(own, next, log)

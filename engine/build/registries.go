@@ -10,9 +10,8 @@ import (
 	"time"
 )
 
-// registries returns the hosts that fetching may reach, and how tools are told of
-// them: those that the operator names, and those that the machine's own tools
-// are set to. It is found out once.
+// registries returns the hosts that fetching can reach, and the configuration of tools for them: those that the
+// operator names, and those in the configuration of the machine's own tools. It is read once.
 func (b *Builder) registries(ctx context.Context) (hosts map[string]bool, env []string, err error) {
 	b.fetching.Lock()
 	defer b.fetching.Unlock()

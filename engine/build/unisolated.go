@@ -18,8 +18,8 @@ import (
 	"rudmar/starter"
 )
 
-// makeWithoutIsolation makes a function in a clean folder, as the user that runs Rudmar:
-// for machines that cannot shut commands in, where the operator says so.
+// makeWithoutIsolation builds a function in a clean folder, as the user that runs Rudmar: for machines that
+// cannot isolate commands, if the operator allows it.
 func (b *Builder) makeWithoutIsolation(ctx context.Context, m recipe, entries []pack.Entry, leaveOut []string,
 	log io.Writer) ([]pack.Entry, error) {
 	root, err := b.folder()
@@ -71,7 +71,7 @@ func (b *Builder) makeWithoutIsolation(ctx context.Context, m recipe, entries []
 	return collect(dir, func(name string) bool { return m.goes(name, leaveOut) })
 }
 
-// folder makes an empty folder among Rudmar's own files.
+// folder creates an empty folder in the data folder.
 func (b *Builder) folder() (string, error) {
 	under := filepath.Join(filepath.Dir(b.artifacts), "work")
 	if err := os.MkdirAll(under, 0o700); err != nil {
@@ -93,7 +93,7 @@ func put(dir string, e pack.Entry) error {
 	return errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, e.Content, mode))
 }
 
-// runWithoutIsolation runs one command. It ends with its group when the context does.
+// runWithoutIsolation runs one command. It ends with its process group when the context does.
 func runWithoutIsolation(ctx context.Context, dir string, env, command []string, log io.Writer) error {
 	cmd := exec.Command(command[0], command[1:]...)
 	if found, err := exec.LookPath(command[0]); err == nil {
@@ -147,8 +147,8 @@ func collect(dir string, goes func(name string) bool) ([]pack.Entry, error) {
 	return out, err
 }
 
-// warm compiles what every Go function needs, once, so each build finds it in Go's cache, which builds see and
-// cannot change. Only Rudmar's own code is compiled.
+// warm compiles the packages that every Go function needs, once, so builds find them in Go's cache, which they
+// can read but not change. Only Rudmar's own code is compiled.
 func (b *Builder) warm(ctx context.Context) error {
 	b.warming.Lock()
 	defer b.warming.Unlock()

@@ -46,7 +46,7 @@ type Reader struct {
 	rests *rest.Rests[string]
 }
 
-// New makes a reader; inside allows addresses of this machine and of private networks.
+// New creates a reader; inside allows addresses of this machine and of private networks.
 func New(s *store.Store, inside bool, log *slog.Logger) *Reader {
 	parsed := recent.New[string, timing.Calendar](32)
 	return &Reader{store: s, client: outside.Client(inside, readFor), log: log, wake: make(chan struct{}, 1),
@@ -54,7 +54,7 @@ func New(s *store.Store, inside bool, log *slog.Logger) *Reader {
 		rests: rest.New[string](longest)}
 }
 
-// Get returns a calendar as it was read last; the error wraps ErrUnread where it never was.
+// Get returns a calendar as it was read last; the error wraps ErrUnread if it never was.
 func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, error) {
 	r.mu.Lock()
 	_, known := r.asked[address]
@@ -82,7 +82,7 @@ func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, erro
 	return c, err
 }
 
-// Again makes all that somebody asks for be read now, whatever was read before.
+// Again makes Run read all calendars in use now.
 func (r *Reader) Again() {
 	r.mu.Lock()
 	for address := range r.asked {
@@ -93,7 +93,7 @@ func (r *Reader) Again() {
 	r.nudge()
 }
 
-// nudge makes Run look now.
+// nudge wakes Run.
 func (r *Reader) nudge() {
 	select {
 	case r.wake <- struct{}{}:
@@ -101,7 +101,7 @@ func (r *Reader) nudge() {
 	}
 }
 
-// Run reads what is due until the context ends.
+// Run reads due calendars until the context ends.
 func (r *Reader) Run(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
@@ -147,8 +147,7 @@ func (r *Reader) due(ctx context.Context) []string {
 	return out
 }
 
-// read reads a calendar and keeps it; where it cannot be read, why not, and what was read
-// before stays.
+// read reads a calendar and stores it; after an error it stores the reason, and keeps the last content.
 func (r *Reader) read(ctx context.Context, address string) error {
 	text, err := r.fetch(ctx, address)
 	if err == nil {

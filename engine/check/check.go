@@ -18,7 +18,7 @@ import (
 	"rudmar/platform"
 )
 
-// fresh is how long what a platform said about itself is taken as true.
+// fresh is how long a platform's description of itself is cached.
 const fresh = 20 * time.Second
 
 // remembered is how many services are remembered at most.
@@ -37,20 +37,19 @@ type Checker struct {
 	asked    time.Time
 }
 
-// found is what was found out about one service.
+// found is the result of one service.
 type found struct {
 	files     check.Cache
 	resources expand.Cache
 }
 
-// New makes a checker that holds services against platforms, by name.
+// New creates a checker of services against platforms, by name.
 func New(platforms map[string]*platform.Client, now func() time.Time, log *slog.Logger) *Checker {
 	return &Checker{platforms: platforms, log: log, now: now, services: recent.New[string, *found](remembered)}
 }
 
-// Offers returns what the platforms offer. What is not fresh any more is asked for
-// once, however many want to know it, and no lock is held meanwhile. Of a platform
-// that does not answer, what it said last is taken, or nothing.
+// Offers returns the platforms' offers. An expired offer is requested once, for all callers, and without a
+// lock. For a platform that does not respond, it returns the last offer, if any.
 func (c *Checker) Offers(ctx context.Context) *check.Offers {
 	c.mu.Lock()
 	known, asked := c.offers, c.asked
@@ -64,7 +63,7 @@ func (c *Checker) Offers(ctx context.Context) *check.Offers {
 	return now.(*check.Offers)
 }
 
-// askFor is how long platforms may take to say what they offer.
+// askFor is the time limit of a platform's response.
 const askFor = 2 * time.Second
 
 // ask asks all platforms concurrently.
@@ -116,7 +115,7 @@ func (c *Checker) Check(ctx context.Context, service string, folder manifest.Fol
 	return check.Options{Offers: c.Offers(ctx), Cache: &c.found(service).files}.Service(folder)
 }
 
-// Render returns what a checked service becomes in a stage, on a target.
+// Render returns the resources of a checked service in a stage, on a target.
 func (c *Checker) Render(service string, s *manifest.Service, stage *manifest.Stage, target manifest.Target,
 	in expand.Inputs) []expand.Resource {
 	resources, _ := expand.ExpandAgain(s, stage, target, in, &c.found(service).resources)

@@ -6,7 +6,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// Offer returns what manifests are held against, from what the platform says.
+// Offer returns the offer that manifests are checked against, from the platform's description.
 func Offer(k api.Kinds) check.Offer {
 	o := check.Offer{Regions: k.Regions, Runtimes: k.Runtimes, Verbs: map[string][]string{}}
 	for _, t := range k.Triggers {

@@ -39,7 +39,7 @@ const (
 	mostBytes = 50 << 20 // of a folder
 )
 
-// Keeper keeps all copies. Its methods can be called concurrently.
+// Keeper manages all copies. Its methods can be called concurrently.
 type Keeper struct {
 	store   *store.Store
 	build   *build.Builder
@@ -58,7 +58,7 @@ type Check func(ctx context.Context, service string, folder manifest.Folder) che
 
 type key struct{ service, handle string }
 
-// folder is what a copy was made of last.
+// folder is the last deployed folder of a copy.
 type folder struct {
 	mu        sync.Mutex // held while the copy is updated
 	files     map[string]source.Content
@@ -68,7 +68,7 @@ type folder struct {
 	packed    map[string]bool // digests of its archives
 }
 
-// Config is what a keeper works with.
+// Config has the dependencies of a keeper.
 type Config struct {
 	Store   *store.Store
 	Build   *build.Builder
@@ -79,7 +79,7 @@ type Config struct {
 	Log     *slog.Logger
 }
 
-// New makes a keeper.
+// New creates a keeper.
 func New(c Config) *Keeper {
 	return &Keeper{store: c.Store, build: c.Build, runner: c.Runner, planner: c.Planner, line: c.Line, check: c.Check,
 		log: c.Log, of: map[key]*folder{}}
@@ -96,7 +96,7 @@ func (k *Keeper) folder(service, handle string) *folder {
 	return f
 }
 
-// Change is how a folder differs from the one before.
+// Change is the difference of a folder from the one before.
 type Change struct {
 	// Base is the digest of the folder on which the change is based; "" for a whole folder.
 	Base  string
@@ -116,8 +116,8 @@ type Outcome struct {
 	Log                    string // output of the build commands
 }
 
-// Put brings somebody's copy up to date with a folder. Where the folder has errors the copy stays as it is, and
-// the outcome tells them.
+// Put updates somebody's copy from a folder. If the folder has errors the copy stays unchanged, and the outcome
+// lists them.
 func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Change) (Outcome, error) {
 	if err := deliver.May(p, rights.Write, service, ""); err != nil {
 		return Outcome{}, err
@@ -157,7 +157,7 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	return out, err
 }
 
-// step packs what has changed, and brings the copy up to date.
+// step packs the changed functions, and updates the copy.
 func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Person, tree *source.Folder,
 	out *Outcome) error {
 	own := out.Result.Service
@@ -205,7 +205,7 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 	return nil
 }
 
-// digestOf names a folder by what is in it.
+// digestOf returns the digest of a folder's content.
 func digestOf(tree *source.Folder) string {
 	var text []byte
 	for _, f := range tree.Listed() {
@@ -214,8 +214,8 @@ func digestOf(tree *source.Folder) string {
 	return source.BlobName(text)
 }
 
-// Private returns somebody's copy as it is planned for, and its service as it was last brought up to date;
-// store.ErrNotFound where they have none.
+// Private returns the plan inputs of somebody's copy, and its service as it was last updated; store.ErrNotFound
+// if they have none.
 func (k *Keeper) Private(ctx context.Context, service, handle string) (deploy.Private, error) {
 	c, err := k.store.Copy(ctx, service, handle)
 	if err != nil {
@@ -227,7 +227,7 @@ func (k *Keeper) Private(ctx context.Context, service, handle string) (deploy.Pr
 	return deploy.Private{Place: c.Place, Owner: handle, Service: f.service}, k.store.PutCopy(ctx, c)
 }
 
-// Remove takes somebody's copy away, with its data.
+// Remove deletes somebody's copy, with its data.
 func (k *Keeper) Remove(ctx context.Context, service, handle, by, why string) error {
 	c, err := k.store.Copy(ctx, service, handle)
 	if err != nil {
@@ -248,7 +248,7 @@ func (k *Keeper) Remove(ctx context.Context, service, handle, by, why string) er
 	return err
 }
 
-// Run removes copies that nobody uses any more, until the context ends.
+// Run removes unused copies, until the context ends.
 func (k *Keeper) Run(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
@@ -264,8 +264,8 @@ func (k *Keeper) Run(ctx context.Context) {
 	}
 }
 
-// Sweep removes copies that nobody has used for IdleFor, and those of people who may not have one any more. One
-// that cannot go keeps no other.
+// Sweep removes copies that nobody has used for IdleFor, and those of people without the right. An error with
+// one does not affect others.
 func (k *Keeper) Sweep(ctx context.Context) error {
 	list, err := k.store.Copies(ctx)
 	if err != nil {

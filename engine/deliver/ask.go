@@ -13,7 +13,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// Command is what somebody says with an act on a delivery.
+// Command has the arguments of an operation on a delivery.
 type Command struct {
 	By      store.Person
 	Comment string
@@ -27,10 +27,10 @@ type Command struct {
 	At time.Time
 }
 
-// latest is how far ahead somebody may ask for a version.
+// latest is how far ahead a version can be requested.
 const latest = 30 * 24 * time.Hour
 
-// inTime checks when somebody asks for something.
+// inTime checks the requested time.
 func (l *StageLine) inTime(at time.Time) error {
 	now := l.store.Now()
 	switch {
@@ -52,8 +52,8 @@ func May(p store.Person, a rights.Permission, service, stage string) error {
 	return rights.May(p.Rights(), a, rights.Where{Service: service, Stage: stage})
 }
 
-// confirmed checks that somebody was shown what entering means now, and typed
-// the stage's name where it deletes or opens something.
+// confirmed checks that somebody was shown the present plan and impact, and typed the stage's name if the
+// entry deletes data or widens access.
 func confirmed(m *Impact, stage string, say Command) error {
 	switch {
 	case say.Shown == "":
@@ -66,8 +66,7 @@ func confirmed(m *Impact, stage string, say Command) error {
 	return nil
 }
 
-// askable is confirmed for who only asks: that needs it where entering deletes or opens
-// something.
+// askable is confirmed for a request: it needs that only if the entry deletes data or widens access.
 func askable(m *Impact, stage string, say Command) error {
 	if m.Confirm == "" {
 		return nil
@@ -75,8 +74,8 @@ func askable(m *Impact, stage string, say Command) error {
 	return confirmed(m, stage, say)
 }
 
-// Request asks for a version in a stage that is entered on request. Where
-// entering deletes or opens something it has to be confirmed.
+// Request requests a version in a stage that is entered on request. It must be confirmed if the entry deletes
+// data or widens access.
 func (l *StageLine) Request(ctx context.Context, service string, version int, stage string, say Command) error {
 	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Request)
 	if err != nil {
@@ -131,8 +130,7 @@ func (l *StageLine) Approve(ctx context.Context, service string, version int, st
 		store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines})
 }
 
-// counts returns nil if somebody's approval would count for any of the gates that
-// ask for one; the error says why not.
+// counts returns nil if somebody's approval would count for any of the approval gates; the error says why not.
 func (l *StageLine) counts(ctx context.Context, d store.Delivery, by store.Person) error {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
@@ -184,7 +182,7 @@ func (l *StageLine) Refuse(ctx context.Context, service string, version int, sta
 	return l.event(ctx, service, version, stage, delivery.Reject, by, why)
 }
 
-// approvalsOf lists what an entry asks for in approvals.
+// approvalsOf lists the approval gates of an entry.
 func approvalsOf(e delivery.Entry) []manifest.Approvals {
 	var out []manifest.Approvals
 	for _, s := range e.Rules() {
@@ -195,7 +193,7 @@ func approvalsOf(e delivery.Entry) []manifest.Approvals {
 	return out
 }
 
-// Retry makes a version that stopped continue: it is planned and deployed again, as far unchanged agreed to.
+// Retry continues a failed delivery: it is planned and deployed again, within the approved plan.
 func (l *StageLine) Retry(ctx context.Context, service string, version int, stage string, by store.Person) error {
 	if err := May(by, rights.Deploy, service, stage); err != nil {
 		return err
@@ -212,8 +210,8 @@ func (l *StageLine) event(ctx context.Context, service string, version int, stag
 	return l.apply(ctx, d, e, by.Handle, why)
 }
 
-// RollBackTo puts an earlier version back in a stage, with just what was shown: what came later there rolled
-// back, and the earlier one is planned, deployed and proved like any other.
+// RollBackTo restores an earlier version in a stage, with exactly the plan that was shown: later versions are
+// marked as rolled back, and the earlier one is planned, deployed and tested like any other.
 func (l *StageLine) RollBackTo(ctx context.Context, service string, version int, stage string, say Command) error {
 	if err := May(say.By, rights.Deploy, service, stage); err != nil {
 		return err

@@ -6,9 +6,8 @@ import (
 	"slices"
 )
 
-// authors returns who pushed, as signed in, a commit that is in a version of this
-// commit and not in what runs in the stage. What a commit says of its author
-// does not count: anybody can write anything there.
+// authors returns who pushed, as signed in, a commit that is in a version of this commit and not in the
+// deployed one. A commit's own author field does not count, because anybody can write anything there.
 func (l *StageLine) authors(ctx context.Context, service, stage, commit string) ([]string, error) {
 	s, err := l.store.Service(ctx, service)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 	"rudmar/platform"
 )
 
-// CaseRun is the outcome of a saved case that somebody asked for.
+// CaseRun is the outcome of a saved case that somebody ran.
 type CaseRun struct {
 	manifest.Place
 	Function, Name, File string
@@ -21,9 +21,9 @@ type CaseRun struct {
 	Found                Found
 }
 
-// RunCases runs the saved cases of a service that run in a stage, in a scope of its
-// target: of one function, or of all where none is named. Those of one function run
-// one after another, as they may build on each other. Nothing is kept of it.
+// RunCases runs the saved cases of a service for a stage, in a scope of its target: of one function, or of all
+// without a name. Those of one function run one after another, as they can depend on each other. Nothing is
+// stored.
 func (l *StageLine) RunCases(ctx context.Context, at manifest.Place, scope platform.Scope, service *manifest.Service,
 	function string) ([]CaseRun, error) {
 	language, err := expression.ForCases()

@@ -11,9 +11,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// ImpactOfSelection returns what it means now that only some functions of a version enter a stage, and the
-// choice that it comes to: nil if nothing that differs is left out, and where no function is named. The error
-// wraps delivery.ErrSelection where the rules of the stage allow no choice, or these make none.
+// ImpactOfSelection returns the present impact of an entry of some functions of a version, and the resulting
+// selection: nil if it includes all differences, and without names. The error wraps delivery.ErrSelection if
+// the rules of the stage allow no selection, or the names are invalid.
 func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string, version int,
 	functions []string) (*Impact,
 	*delivery.Choice, error) {
@@ -55,7 +55,7 @@ func (m *Impact) functions() []string {
 	return slices.Compact(out)
 }
 
-// Differing lists the functions of a version that differ from what is in a stage.
+// Differing lists the functions of a version that differ from those in a stage.
 func (l *StageLine) Differing(ctx context.Context, service, stage string, version int) ([]string, error) {
 	whole, err := l.impact(ctx, service, stage, version, nil)
 	if err != nil {
@@ -64,8 +64,8 @@ func (l *StageLine) Differing(ctx context.Context, service, stage string, versio
 	return whole.functions(), nil
 }
 
-// Follow asks for the rest of a version of which only some functions have come into a
-// stage: it waits for the stage's gates again, and stays as it is until they hold.
+// Follow requests the remaining functions of a partially delivered version: they wait for the stage's gates
+// again, and stay unchanged until those pass.
 func (l *StageLine) Follow(ctx context.Context, service string, version int, stage string, say Command) error {
 	if err := May(say.By, rights.Request, service, stage); err != nil {
 		return err
@@ -87,8 +87,8 @@ func (l *StageLine) Follow(ctx context.Context, service string, version int, sta
 	return l.store.Follow(ctx, d, say.By.Handle)
 }
 
-// mergeSelection makes what is left out of a version that waits stay as it is in the stage now:
-// another version may have come in since somebody chose.
+// mergeSelection keeps the unselected functions of a waiting version at their present versions in the stage:
+// another version may have entered since the selection.
 func (l *StageLine) mergeSelection(ctx context.Context, d store.Delivery) (store.Delivery, error) {
 	if d.Choice == nil || d.Rest {
 		return d, nil
@@ -112,8 +112,8 @@ func (l *StageLine) mergeSelection(ctx context.Context, d store.Delivery) (store
 	return d, nil
 }
 
-// Excluded lists the functions of a version that stay at another one in a stage, by the
-// choice by which it came in, though the version changes them.
+// Excluded lists the functions that stayed at another version in a stage when the version entered with a
+// selection, though the version changes them.
 func (l *StageLine) Excluded(ctx context.Context, d store.Delivery) ([]string, error) {
 	out := []string{}
 	if d.Choice == nil {
@@ -136,7 +136,7 @@ func (l *StageLine) Excluded(ctx context.Context, d store.Delivery) ([]string, e
 	return out, nil
 }
 
-// AllowsPartial reports whether who asks for a version in a stage may choose functions of it.
+// AllowsPartial reports whether a delivery request for a version in a stage can select functions.
 func (l *StageLine) AllowsPartial(ctx context.Context, d store.Delivery) bool {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
 	return err == nil && d.State == delivery.Waiting && !d.Rest && entry.AllowsPartial()

@@ -67,7 +67,7 @@ type deliveryOf struct {
 // stageOf is a stage of a service, whatever its targets.
 type stageOf struct{ service, stage string }
 
-// Config is what the line works with.
+// Config has the dependencies of a line.
 type Config struct {
 	Store   *store.Store
 	Planner *deploy.Planner
@@ -86,7 +86,7 @@ const (
 	knownRanges   = 200
 )
 
-// New makes the line.
+// New creates a line.
 func New(c Config) *StageLine {
 	return &StageLine{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
 		repository: c.Repository, calendar: c.Calendar, wake: make(chan struct{}, 1),
@@ -96,7 +96,7 @@ func New(c Config) *StageLine {
 		changed: map[string]int64{}, idle: map[stageOf]idleStage{}}
 }
 
-// AdvanceSoon makes the line look again now.
+// AdvanceSoon wakes the line.
 func (l *StageLine) AdvanceSoon() {
 	select {
 	case l.wake <- struct{}{}:
@@ -104,7 +104,7 @@ func (l *StageLine) AdvanceSoon() {
 	}
 }
 
-// Run moves deliveries until the context ends.
+// Run advances deliveries until the context ends.
 func (l *StageLine) Run(ctx context.Context) {
 	wake, stop := l.store.Listen(store.TopicDelivery, store.Deployments)
 	defer stop()
@@ -125,7 +125,7 @@ func (l *StageLine) Run(ctx context.Context) {
 	}
 }
 
-// inspectLoop looks at each service on its own: what is wrong with one keeps no other.
+// inspectLoop inspects each service on its own: an error in one does not affect others.
 func (l *StageLine) inspectLoop(ctx context.Context) error {
 	if err := l.listen(ctx); err != nil {
 		return err
@@ -142,8 +142,8 @@ func (l *StageLine) inspectLoop(ctx context.Context) error {
 	return nil
 }
 
-// inspectAll looks at each stage of a service on its own, and does not wait for
-// it: a place that does not answer keeps nothing else.
+// inspectAll inspects each stage of a service on its own, and does not wait for it: an unresponsive place does
+// not affect others.
 func (l *StageLine) inspectAll(ctx context.Context, service string) error {
 	stages, err := l.store.StagesToPoll(ctx, service)
 	if err != nil {
@@ -160,10 +160,10 @@ func (l *StageLine) inspectAll(ctx context.Context, service string) error {
 	return nil
 }
 
-// looking is how long one look at a stage may take, before a version moves there.
+// looking is the time limit of one inspection of a stage, before a version enters it.
 const looking = 30 * time.Second
 
-// longestRest is how long a stage is left alone at most, where something went wrong.
+// longestRest is the maximum pause of a stage after errors.
 const longestRest = 30 * time.Second
 
 // inBackground does something about a stage, unless something is done about it
@@ -195,8 +195,8 @@ func (l *StageLine) inBackground(ctx context.Context, at stageOf, do func(ctx co
 	})
 }
 
-// inspect decides what happens next in one stage, and does it. It reads automatically how things stand: what
-// was read before it had the stage to itself may be old.
+// inspect decides what happens next in one stage, and does it. It reads the state itself: state from before it
+// had the stage to itself may be outdated.
 func (l *StageLine) inspect(ctx context.Context, at stageOf) error {
 	l.mu.Lock()
 	heard := l.heard
@@ -232,8 +232,8 @@ func (l *StageLine) inspect(ctx context.Context, at stageOf) error {
 	return nil
 }
 
-// next decides which delivery moves next in one stage; nil for none, and then
-// whether nothing changes that but an event.
+// next returns the delivery that advances next in one stage; nil for none, with whether only an event can
+// change that.
 func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[Key]GateResults,
 	ended map[int]bool) (move *store.Delivery, still bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, looking)
@@ -312,8 +312,8 @@ func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[
 	return &d, false, err
 }
 
-// apply moves a delivery by an event. Where somebody else has moved it in the
-// meantime the error is store.ErrMoved.
+// apply applies an event to a delivery. If somebody else has moved it in the meantime the error is
+// store.ErrMoved.
 func (l *StageLine) apply(ctx context.Context, d store.Delivery, e delivery.Event, person, why string) error {
 	m, err := moveBy(d, e, person, why)
 	if err != nil {
@@ -322,8 +322,8 @@ func (l *StageLine) apply(ctx context.Context, d store.Delivery, e delivery.Even
 	return l.store.MoveDeliveries(ctx, m)
 }
 
-// moveBy returns the move that an event makes of a delivery; the error wraps
-// delivery.ErrTransition where it makes none.
+// moveBy returns the transition of a delivery by an event; the error wraps delivery.ErrTransition if there is
+// none.
 func moveBy(d store.Delivery, e delivery.Event, person, why string) (store.Move, error) {
 	m := store.Move{From: d.State, To: d, Person: person}
 	next, err := delivery.Next(d.State, e)

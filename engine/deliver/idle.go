@@ -8,19 +8,18 @@ import (
 	"rudmar/engine/store"
 )
 
-// idleFor is how long a stage is left alone in which nothing can change but by an
-// event. It is looked at again then all the same: what a gate counts may change
-// without one, such as who belongs to a group.
+// idleFor is the interval of inspections of a stage in which only an event can change something. It is
+// inspected all the same, because some inputs of gates change without an event, such as the members of a group.
 const idleFor = 15 * time.Second
 
-// idleStage is how long a stage is left alone, unless something happens in its service
-// after the event that was heard last when it was looked at.
+// idleStage is how long a stage is not inspected, unless something happens in its service after the last
+// processed event.
 type idleStage struct {
 	until time.Time
 	heard int64
 }
 
-// listen takes in what has happened since it listened last.
+// listen processes the events since its last call.
 func (l *StageLine) listen(ctx context.Context) error {
 	if l.heard == 0 {
 		newest, err := l.store.NewestEvent(ctx)
@@ -54,8 +53,8 @@ func (l *StageLine) isIdle(at stageOf) bool {
 	return ok && l.store.Now().Before(c.until) && l.changed[at.service] <= c.heard
 }
 
-// needsPolling reports whether a gate that does not hold may come to hold, or another one cease to, by what is
-// reported by no event: time, calls, and what a plan rests on.
+// needsPolling reports whether the result of a gate can change without an event: by time, by invocations, and
+// by the inputs of a plan.
 func needsPolling(gates []delivery.Gate) bool {
 	for _, g := range gates {
 		if g.Until > 0 {

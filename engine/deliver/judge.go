@@ -23,14 +23,14 @@ import (
 	"rudmar/engine/store"
 )
 
-// judging is how long all expressions of one judgement may take: the rules of a
-// stage's gates, or the expectations of a case.
+// judging is the time limit of all expressions of one evaluation: the rules of a stage's gates, or the
+// expectations of a case.
 const judging = 500 * time.Millisecond
 
-// planning is how long one look at what entering means may take.
+// planning is the time limit of one computation of plan and impact.
 const planning = 10 * time.Second
 
-// GateResults is how the gates of a delivery were judged, and what entering means.
+// GateResults are the gate results of a delivery, with its plan and impact.
 type GateResults struct {
 	Gates  []delivery.Gate `json:"gates"`
 	Impact *Impact         `json:"impact,omitempty"`
@@ -41,8 +41,7 @@ type GateResults struct {
 	unplanned bool   // there is no plan to evaluate yet, though there should be
 }
 
-// Meaning is what entering a stage does and means, over all its targets. People
-// agree to it by its digest.
+// Meaning is the plan and impact of an entry, over all targets. Approvals cover its digest.
 type Impact struct {
 	Digest string `json:"digest"`
 	// Confirm is why the person who lets it enter must type the stage's name; "" if they need not.
@@ -54,7 +53,7 @@ type Impact struct {
 	rules expression.Rules
 }
 
-// Plans returns the plans, one a target; nil if the meaning was kept.
+// Plans returns the plans, one per target; nil if the meaning was stored.
 func (m *Impact) Plans() []*plan.Plan {
 	if m == nil {
 		return nil
@@ -62,8 +61,7 @@ func (m *Impact) Plans() []*plan.Plan {
 	return m.plans
 }
 
-// compute computes what it means now that a choice of a version's functions, or all of
-// them, enter a stage.
+// compute computes the present plan and impact of an entry of a version, or of a selection of its functions.
 func (l *StageLine) compute(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Impact,
 	error) {
 	targets, err := l.planner.Targets(ctx, service, stage, version)
@@ -95,7 +93,7 @@ func (l *StageLine) compute(ctx context.Context, service, stage string, version 
 	return m, nil
 }
 
-// ImpactOf returns what a version means in a stage now, as it was asked for there.
+// ImpactOf returns the present plan and impact of a version in a stage, with its requested functions.
 func (l *StageLine) ImpactOf(ctx context.Context, service, stage string, version int) (*Impact, error) {
 	choice, err := l.store.Choice(ctx, service, version, stage)
 	if err != nil {
@@ -104,9 +102,9 @@ func (l *StageLine) ImpactOf(ctx context.Context, service, stage string, version
 	return l.impact(ctx, service, stage, version, choice)
 }
 
-// impact returns what a choice of a version's functions means in a stage now; nil for all of
-// them. It is computed where something has moved since it was asked last: records, live,
-// secrets, or the rules that stand.
+// impact returns the present plan and impact of a selection of a version's functions in a stage; nil for all of
+// them. It is computed if an input has changed since the last time: records, actual state, secrets, or standing
+// rules.
 func (l *StageLine) impact(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Impact,
 	error) {
 	ctx, cancel := context.WithTimeout(ctx, planning)
@@ -131,8 +129,8 @@ func (l *StageLine) impact(ctx context.Context, service, stage string, version i
 	return m, nil
 }
 
-// stops lists what would stop the plan of a version that is in progress, so it can be mended before anybody
-// approves. A place that cannot be planned is reported elsewhere.
+// stops lists the blockers of a version's plan before its entry, so they can be fixed before anybody approves.
+// A place that cannot be planned is reported elsewhere.
 func (l *StageLine) stops(ctx context.Context, d store.Delivery) []string {
 	m, err := l.ImpactOf(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
@@ -211,7 +209,7 @@ func (l *StageLine) Judge(ctx context.Context, d store.Delivery) (GateResults, e
 		unplanned: facts.Unplanned != ""}, nil
 }
 
-// facts gathers what the gates of a delivery are judged by.
+// facts collects the inputs of a delivery's gates.
 func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (delivery.Facts, *Impact, error) {
 	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, NotBefore: d.NotBefore,
 		Earlier: map[string]delivery.Earlier{}, Gone: map[string]bool{},
@@ -251,7 +249,7 @@ func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entr
 	return f, meaning, nil
 }
 
-// gateNeeds is what an entry's gates have to know beyond the stages before.
+// gateNeeds are the inputs of an entry's gates besides the stages before.
 type gateNeeds struct{ approvals, plan bool }
 
 func gateNeedsOf(e delivery.Entry) gateNeeds {
@@ -264,8 +262,8 @@ func gateNeedsOf(e delivery.Entry) gateNeeds {
 	return w
 }
 
-// branch returns the branch that the stage takes, where the version was built from
-// it too; else one that it was built from.
+// branch returns the stage's branch, if the version was built from it; otherwise another branch that it was
+// built from.
 func (l *StageLine) branch(ctx context.Context, v store.Version, e delivery.Entry) (string, error) {
 	branches, err := l.store.BranchesOf(ctx, v.Service, v.Number)
 	if err != nil {
@@ -279,7 +277,7 @@ func (l *StageLine) branch(ctx context.Context, v store.Version, e delivery.Entr
 	return v.Branch, nil
 }
 
-// earlier gathers how a version did in the stages before, and reports whether it has got through them.
+// earlier collects the state of a version in the stages before, and reports whether it has passed them.
 func (l *StageLine) earlier(ctx context.Context, d store.Delivery, own *manifest.Service, e delivery.Entry,
 	f *delivery.Facts) (bool, error) {
 	standing, err := l.store.Standing(ctx, d.Service)
@@ -347,8 +345,8 @@ func (l *StageLine) approvals(ctx context.Context, d store.Delivery) ([]delivery
 	return out, nil
 }
 
-// metrics returns what was counted in a stage since a version settled there, and which
-// functions missed their objectives over the time that these say, as far as it has passed.
+// metrics returns the metrics of a stage since a version settled there, and the functions that missed their
+// objectives over the objectives' own periods, as far as those have passed.
 func (l *StageLine) metrics(ctx context.Context, service *manifest.Service, stage *manifest.Stage,
 	since time.Time) (delivery.Metrics, error) {
 	var out delivery.Metrics
@@ -386,7 +384,7 @@ func (l *StageLine) metrics(ctx context.Context, service *manifest.Service, stag
 	return out, nil
 }
 
-// wildcardFunctions lists the functions that ask for everything (*) in a stage.
+// wildcardFunctions lists the functions with wildcard permissions (*) in a stage.
 func wildcardFunctions(service *manifest.Service, stage string) []string {
 	var out []string
 	for _, fn := range service.Functions {
@@ -397,7 +395,7 @@ func wildcardFunctions(service *manifest.Service, stage string) []string {
 	return out
 }
 
-// variables returns what rules are evaluated over.
+// variables returns the variables of rules.
 func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expression.Rules {
 	r.Version = expression.Version{Number: int64(v.Number), Author: v.Author, Pushers: facts.Authors,
 		Message: v.Message, Branch: v.Branch}
@@ -408,7 +406,7 @@ func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expre
 	return &r
 }
 
-// planned returns what rules say of plans and what follows from them.
+// planned returns the variables of rules about plans and impact.
 func planned(plans []*plan.Plan) expression.Rules {
 	var r expression.Rules
 	seen := map[string]bool{}
@@ -469,8 +467,7 @@ func addSteps(to *expression.Plan, p *plan.Plan) {
 	}
 }
 
-// keep keeps how a delivery was judged, with since when each gate is as it is;
-// it tells the pages where something has changed.
+// keep stores a delivery's gate results, with the time since which each applies; it notifies pages of changes.
 func (l *StageLine) keep(ctx context.Context, d store.Delivery, judged GateResults, before *GateResults) error {
 	now := l.store.Now().UnixMilli()
 	for i := range judged.Gates {
@@ -502,13 +499,13 @@ type Key struct {
 	Stage   string
 }
 
-// GateResults returns how the gates of a service's deliveries were judged last: of those
-// that wait, or of one version. It judges nothing.
+// GateResults returns the stored gate results of a service's deliveries: of the waiting ones, or of one
+// version. It evaluates nothing.
 func (l *StageLine) GateResults(ctx context.Context, service string, version int) (map[Key]GateResults, error) {
 	return ReadGateResults(ctx, l.store, service, version)
 }
 
-// ReadGateResults is Line.GateResults for who has no line, such as a hook of git's.
+// ReadGateResults is Line.GateResults for callers without a line, such as git's hooks.
 func ReadGateResults(ctx context.Context, s *store.Store, service string, version int) (map[Key]GateResults, error) {
 	rows, err := s.GateResults(ctx, service, version)
 	out := map[Key]GateResults{}

@@ -15,8 +15,9 @@ import (
 	"rudmar/engine/store"
 )
 
-// move takes a delivery one move further: it is planned, looked at whether its deployment has ended, or proved.
-// Where it cannot continue it stops, and says why. The error is Rudmar's own: the same move is tried again.
+// move advances a delivery by one transition: it is planned, its deployment is checked for its end, or it is
+// tested. If it cannot continue it fails, with the reason. The error is Rudmar's own: the same transition is
+// repeated.
 func (l *StageLine) move(ctx context.Context, d store.Delivery) error {
 	err := l.through(ctx, d)
 	if err == nil || ctx.Err() != nil || store.IsFault(err) || errors.Is(err, store.ErrMoved) ||
@@ -74,8 +75,8 @@ func (l *StageLine) ownStage(ctx context.Context, d store.Delivery) (*manifest.S
 	return service.Stage(d.Stage), nil
 }
 
-// passes runs the cases on targets, and reports how many there are and whether they passed. Where they did not
-// the version rolls back automatically, or the error says that it stops.
+// passes runs the cases on targets, and reports their number and whether they passed. If they did not, the
+// version rolls back automatically, or the error says that it fails.
 func (l *StageLine) passes(ctx context.Context, d store.Delivery, targets []manifest.Target) (total int, passed bool,
 	err error) {
 	failed, total, err := l.prove(ctx, d, targets)
@@ -89,7 +90,7 @@ func (l *StageLine) passes(ctx context.Context, d store.Delivery, targets []mani
 	return total, false, errors.New(why)
 }
 
-// deploying looks whether the newest deployment of a delivery has ended, and continues with the next target.
+// deploying checks whether the newest deployment of a delivery has ended, and continues with the next target.
 func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	if len(d.Deployments) == 0 {
 		return l.deploy(ctx, d, 0)
@@ -137,8 +138,8 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	return l.deploy(ctx, d, done)
 }
 
-// provesBetween reports whether each target has to pass its cases before the next one begins: where the version
-// says so, or the rules that apply in the stage.
+// provesBetween reports whether each target must pass its cases before the next one is deployed: by the
+// version's rules, or by the standing rules.
 func (l *StageLine) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) (bool, error) {
 	if own.TestEach() {
 		return true, nil
@@ -147,9 +148,9 @@ func (l *StageLine) provesBetween(ctx context.Context, d store.Delivery, own *ma
 	return err == nil && entry.Standing != nil && entry.Standing.TestEach() && !own.Parallel(), err
 }
 
-// deploy plans for the stage's target of that index, and asks for its deployment; if there is none left, the
-// version is deployed. It does nothing that was not agreed to: where a plan holds more, the version waits
-// again, and people are asked again.
+// deploy plans the stage's target of that index, and requests its deployment; after the last one, the version
+// is deployed. It executes nothing beyond the approved plan: if a plan contains more, the version waits for
+// approval again.
 func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) error {
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
@@ -210,8 +211,8 @@ func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) err
 	return err
 }
 
-// withoutPointers leaves out which share of the invocations a revision gets: it follows from the revision, and
-// comes in steps where the stage moves traffic so.
+// withoutPointers leaves out the revisions' shares of invocations: they follow from the revision, and change in
+// steps if the stage has a traffic shift.
 func withoutPointers(meaning []string) []string {
 	return slices.DeleteFunc(meaning, plan.MovesTraffic)
 }

@@ -10,9 +10,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// Override lets a version enter without one of its gates, for a reason that the journal
-// and the page keep. It takes the right to, and what entering means has to have been
-// shown, as for an approval.
+// Override overrides a gate of a version, for a reason that the journal and the page keep. It requires the
+// right, and that the present plan and impact were shown, as for an approval.
 func (l *StageLine) Override(ctx context.Context, service string, version int, stage, gate string, say Command) error {
 	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Override)
 	if err != nil {
@@ -47,7 +46,7 @@ func (l *StageLine) Override(ctx context.Context, service string, version int, s
 		strings.Join(names, ", "))
 }
 
-// WithdrawApproval takes somebody's own approval back, as long as the version waits.
+// WithdrawApproval withdraws somebody's own approval, while the version is waiting.
 func (l *StageLine) WithdrawApproval(ctx context.Context, service string, version int, stage string,
 	by store.Person) error {
 	d, err := l.waiting(ctx, service, version, stage, by, rights.Approve)

@@ -14,14 +14,13 @@ import (
 // errPlan reports that a plan has problems that stop it.
 var errPlan = errors.New("the plan cannot be run")
 
-// How long a stopped delivery is left alone before it is looked at whether what it missed has come: doubled
-// each time unsuccessfully.
+// Pauses between checks of what a failed delivery needs: doubled after each failure.
 const (
 	firstLook   = 2 * time.Second
 	longestLook = time.Minute
 )
 
-// blockedOn returns what a delivery that stops would continue for automatically.
+// blockedOn returns what a failed delivery needs to continue automatically.
 func (l *StageLine) blockedOn(ctx context.Context, d store.Delivery, err error) string {
 	switch {
 	case errors.Is(err, errPlan):
@@ -41,8 +40,8 @@ type wait struct {
 	long  time.Duration
 }
 
-// retry makes a delivery that stopped continue where what it missed has come, or where somebody has deployed
-// its version since. It is the newest of its stage that got so far.
+// retry continues a failed delivery if what it needs is available, or if somebody has deployed its version
+// since. It is the newest of its stage that came as far.
 func (l *StageLine) retry(ctx context.Context, d store.Delivery) error {
 	by, err := l.deployedSince(ctx, d)
 	if err != nil {
@@ -91,8 +90,8 @@ func (l *StageLine) retry(ctx context.Context, d store.Delivery) error {
 	return l.apply(ctx, d, delivery.Retry, "", why)
 }
 
-// deployedSince returns a deployment of a version that is done since its delivery stopped, as one that somebody
-// made to continue; nil for none.
+// deployedSince returns a successful deployment of a version since its delivery failed, such as one that
+// somebody retried; nil for none.
 func (l *StageLine) deployedSince(ctx context.Context, d store.Delivery) (*store.Deployment, error) {
 	newest, err := l.store.Deployments(ctx, d.Service, d.Stage, 10)
 	for _, one := range newest {
@@ -103,8 +102,8 @@ func (l *StageLine) deployedSince(ctx context.Context, d store.Delivery) (*store
 	return nil, err
 }
 
-// Changed notes that something has changed that deliveries of a service may wait for, such as a
-// secret; they are looked at now.
+// Changed records that something changed that deliveries of a service may wait for, such as a secret; they are
+// inspected now.
 func (l *StageLine) Changed(service string) {
 	l.mu.Lock()
 	for key := range l.waits {

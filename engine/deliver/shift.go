@@ -20,12 +20,11 @@ import (
 	wire "rudmar/platform/api"
 )
 
-// historyOver is how far back the judge looks at what the old revisions did.
+// historyOver is the period of the old revisions' history.
 const historyOver = 24 * time.Hour
 
-// beginShift writes down what serves in a stage before a version changes it: by that
-// it can be put back at once, whatever is found out later. A stage that moves traffic
-// in shares begins with the first of them.
+// beginShift records the revisions that serve a stage before a version changes it: a rollback restores them at
+// once. A stage with a traffic shift starts with its first share.
 func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []manifest.Target) error {
 	known, there, err := l.shiftOf(ctx, d)
 	if err != nil {
@@ -75,8 +74,7 @@ func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []
 	return l.store.PutShift(ctx, v)
 }
 
-// mostOf returns the revision with the most invocations, the first by its id where several have as many; "" for
-// none.
+// mostOf returns the revision with the most invocations, the first by ID among equals; "" for none.
 func mostOf(shares map[string]float64) string {
 	most := ""
 	for _, id := range slices.Sorted(maps.Keys(shares)) {
@@ -87,8 +85,8 @@ func mostOf(shares map[string]float64) string {
 	return most
 }
 
-// shiftOf returns how a version comes into a stage after another one, and whether it
-// does: nothing was there before, or it is over.
+// shiftOf returns the traffic shift of a version in a stage, and whether it is active: not if nothing was there
+// before, or if it is over.
 func (l *StageLine) shiftOf(ctx context.Context, d store.Delivery) (store.Shift, bool, error) {
 	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if errors.Is(err, store.ErrNotFound) {
@@ -97,7 +95,7 @@ func (l *StageLine) shiftOf(ctx context.Context, d store.Delivery) (store.Shift,
 	return v, v.Active, err
 }
 
-// shares reports whether a version that is deployed has yet to get all the invocations.
+// shares reports whether a deployed version does not receive all invocations yet.
 func (l *StageLine) shares(ctx context.Context, d store.Delivery) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Share() >= 100 {
@@ -114,7 +112,7 @@ type side struct {
 	newer, former string
 }
 
-// bothSides lists what the version has changed of what served before.
+// bothSides lists the old and new revisions of the changed functions.
 func (l *StageLine) bothSides(ctx context.Context, d store.Delivery, v store.Shift) ([]side, error) {
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
@@ -189,8 +187,8 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 	return nil
 }
 
-// bring brings the share that a version is to get onto all targets, pointers alone, and reports whether it is
-// there.
+// bring applies the version's share on all targets, with traffic pointers alone, and reports whether it is
+// applied.
 func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift) (bool, error) {
 	if v.Deployment > 0 {
 		last, err := l.store.Deployment(ctx, v.Deployment)
@@ -233,8 +231,8 @@ func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift)
 	return true, nil
 }
 
-// rolledBack ends a version's way where what served before has all invocations again: the version before takes
-// its place, by a plan of its own.
+// rolledBack ends a delivery after the old revisions receive all invocations again: the previous version
+// replaces it, by a plan of its own.
 func (l *StageLine) rolledBack(ctx context.Context, d store.Delivery, v store.Shift) error {
 	gone, err := moveBy(d, delivery.RollBack, "", v.Back)
 	if err != nil {
@@ -256,8 +254,8 @@ func (l *StageLine) rolledBack(ctx context.Context, d store.Delivery, v store.Sh
 	return l.store.MoveDeliveries(ctx, gone, back)
 }
 
-// rollBack takes a version back automatically, where something served before it: pointers first, then the rest.
-// Without a reason it continues with what was started. It reports whether it does.
+// rollBack rolls a version back automatically, if there was one before it: pointers first, then the rest.
+// Without a reason it continues a started rollback. It reports whether it rolls back.
 func (l *StageLine) rollBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Back == "" && why == "" {
@@ -275,8 +273,7 @@ func (l *StageLine) rollBack(ctx context.Context, d store.Delivery, why string) 
 	return true, l.rolledBack(ctx, d, v)
 }
 
-// count returns what was counted of both revisions since the shift began, by function,
-// and by minute.
+// count returns the counts of both revisions since the start of the shift, by function, and by minute.
 func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, []store.ShiftPoint,
 	error) {
 	sides, err := l.bothSides(ctx, d, v)
@@ -337,7 +334,7 @@ func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) 
 	return counted, pointsOf(newer, former), nil
 }
 
-// objectiveOf returns what a version's manifest says good means for a function.
+// objectiveOf returns a function's objectives in a version's manifest.
 func objectiveOf(service *manifest.Service, function, stage string) judge.Objective {
 	fn := service.Function(function)
 	if fn == nil {
@@ -370,7 +367,7 @@ func addTo(minutes map[int64]*metrics.Sum, at int64, sum metrics.Sum) {
 	minutes[at].Add(sum)
 }
 
-// shownMinutes is how many minutes of a shift are kept to be shown: the newest.
+// shownMinutes is how many minutes of a shift are stored for the page: the newest.
 const shownMinutes = 240
 
 func pointsOf(newer, former map[int64]*metrics.Sum) []store.ShiftPoint {
@@ -395,8 +392,8 @@ func pointsOf(newer, former map[int64]*metrics.Sum) []store.ShiftPoint {
 	return out
 }
 
-// history returns what the old revisions did in the day before the shift, by function,
-// and what they did in the minute in which it begins.
+// history returns the old revisions' counts of the day before the shift, by function, and of the minute in
+// which it starts.
 func (l *StageLine) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]metrics.Sum,
 	map[string]store.Earlier, error) {
 	sides, err := l.bothSides(ctx, d, v)
@@ -449,7 +446,7 @@ func targetsOf(sides []side) []manifest.Target {
 	return out
 }
 
-// The words by which somebody steers a shift.
+// The commands for a traffic shift.
 const (
 	Pause   = "pause"   // stays at its share
 	Resume  = "resume"  // advances automatically again
@@ -457,8 +454,7 @@ const (
 	Abort   = "abort"   // rolls back now
 )
 
-// Steer does what somebody says to a shift. The judge sends one back all the same that
-// is held.
+// Steer executes a person's command for a traffic shift. The judge rolls back even a paused shift.
 func (l *StageLine) Steer(ctx context.Context, service string, version int, stage, word string, by store.Person,
 	why string) error {
 	if err := May(by, rights.Deploy, service, stage); err != nil {

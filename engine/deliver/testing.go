@@ -19,11 +19,10 @@ import (
 	"rudmar/platform/api"
 )
 
-// caseTries is how often a case is tried that failed, since what a platform
-// takes may be late to be seen.
+// caseTries is how often a failed case is run, because a platform's changes can become visible late.
 const caseTries = 2
 
-// Found is the outcome of a case: what was sent, what came, and each expectation.
+// Found is the outcome of a case: the event, the response, and each expectation.
 type Found struct {
 	Call       cases.Call      `json:"call"`
 	Outcomes   []cases.Outcome `json:"outcomes"`
@@ -33,8 +32,8 @@ type Found struct {
 // casesAtOnce is how many cases run concurrently.
 const casesAtOnce = 4
 
-// prove runs all saved cases against what was deployed on targets. Those that have run
-// since it was planned are not run again, but for those that ran while Rudmar ended.
+// prove runs all saved cases against the deployed targets. Those that ran since the plan are not run again,
+// except for those that were interrupted by the end of Rudmar.
 func (l *StageLine) prove(ctx context.Context, d store.Delivery, targets []manifest.Target) (failed []string, total int,
 	err error) {
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
@@ -95,7 +94,7 @@ func (l *StageLine) prove(ctx context.Context, d store.Delivery, targets []manif
 // caseOf names a case on a target.
 type caseOf struct{ target, function, file, name string }
 
-// runOnce runs a case, with what was started and the outcome of it written down.
+// runOnce runs a case, and records its start and its outcome.
 func (l *StageLine) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun, at manifest.Place,
 	fn *manifest.Function, c manifest.Case, language *expression.Language) error {
 	var err error
@@ -149,7 +148,7 @@ func (l *StageLine) RunCase(ctx context.Context, scope platform.Scope, at manife
 	}
 }
 
-// Observed turns an invocation into what cases are judged by.
+// Observed converts an invocation for the evaluation of cases.
 func Observed(inv api.Invocation) cases.Observed {
 	o := cases.Observed{Response: inv.Response,
 		Took:       time.Duration((inv.ColdStartMs + inv.DurationMs) * float64(time.Millisecond)),

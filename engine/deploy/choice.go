@@ -10,8 +10,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// draftOf returns what a version is to become at a place: those of its functions that
-// were asked for there.
+// draftOf returns the content of a version at a place: its requested functions.
 func (p *Planner) draftOf(ctx context.Context, place manifest.Place, version int) (Draft, error) {
 	d := Draft{Place: place, Version: version}
 	var err error
@@ -22,8 +21,7 @@ func (p *Planner) draftOf(ctx context.Context, place manifest.Place, version int
 	return d, err
 }
 
-// versionsOf lists the versions that a stage holds functions of, where one came in by a
-// choice: itself first.
+// versionsOf lists the versions whose functions a stage contains after a selection: the newest first.
 func versionsOf(c *delivery.Choice, entered int) []int {
 	out := []int{entered}
 	if c == nil {
@@ -64,8 +62,7 @@ func (p *Planner) combined(ctx context.Context, d Draft, in expand.Inputs) (
 	return resources, problems, nil
 }
 
-// DeployedVersions returns at which version each function of a stage is, where a version is there that may have
-// come in by a choice.
+// DeployedVersions returns the version of each function of a stage.
 func (p *Planner) DeployedVersions(ctx context.Context, service, stage string) (map[string]int, error) {
 	standing, err := p.store.Standing(ctx, service)
 	if err != nil || standing[stage] == 0 {

@@ -9,11 +9,10 @@ import (
 	"rudmar/core/plan"
 )
 
-// unbuilt stands for the digest of an archive that is not made yet.
+// unbuilt stands for the digest of an archive that is not built yet.
 const unbuilt = "not built yet"
 
-// Draft is an edit that no version has: what its plan would be can be shown, and
-// never be run.
+// Draft is an edit that is not in a version: its plan can be shown, but never executed.
 type Draft struct {
 	Place   manifest.Place
 	Version int // the version whose archives are used if the code is not edited
@@ -23,7 +22,7 @@ type Draft struct {
 	Choice *delivery.Choice
 }
 
-// DraftPlan makes the plan that an edit would come to, with an outlook.
+// DraftPlan computes the plan of an edit, with an outlook.
 func (p *Planner) DraftPlan(ctx context.Context, d Draft) (*plan.Plan, error) {
 	in, err := p.gather(ctx, d)
 	if err != nil {

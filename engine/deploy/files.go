@@ -9,8 +9,7 @@ import (
 	"rudmar/core/pack"
 )
 
-// changedFiles lists, per function, the files whose bytes differ between what is there,
-// of a version, and what enters.
+// changedFiles lists, per function, the files that differ between the deployed version and the new one.
 func (p *Planner) changedFiles(ctx context.Context, d Draft, from int) (map[string][]string, error) {
 	out := map[string][]string{}
 	if from == 0 {

@@ -11,7 +11,7 @@ import (
 	"rudmar/core/plan"
 )
 
-// checkFresh checks that record and live are as it was when the plan was made.
+// checkFresh checks that recorded and actual state have not changed since the plan.
 func (r *Runner) checkFresh(ctx context.Context, p *plan.Plan) error {
 	now, err := r.planner.again(ctx, p)
 	if err != nil {
@@ -41,7 +41,7 @@ func (r *Runner) checkFresh(ctx context.Context, p *plan.Plan) error {
 	return nil
 }
 
-// moved names what is otherwise in a newer plan of the same.
+// moved names the differences of a newer plan.
 func moved(old, now *plan.Plan) string {
 	before := map[string]string{}
 	for _, s := range old.Steps {
@@ -64,8 +64,8 @@ func moved(old, now *plan.Plan) string {
 	return " (" + strings.Join(names, ", ") + ")"
 }
 
-// sameSecrets checks that no secret was set since a plan was made: its value
-// must not go out under the fingerprint of the one before.
+// sameSecrets checks that no secret was set since a plan: its value must not be deployed under the fingerprint
+// of the previous one.
 func sameSecrets(p *plan.Plan, wanted []expand.Resource) error {
 	values := map[string]*expand.Resource{}
 	for i, w := range wanted {

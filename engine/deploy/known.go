@@ -10,8 +10,8 @@ import (
 	"rudmar/platform"
 )
 
-// planCache is what was read of a place last: who plans again and again, as while somebody types, need not read
-// it again where nothing has moved.
+// planCache stores the last read state of a place: repeated plans, as during typing, do not read it again if
+// nothing has changed.
 type planCache struct {
 	stage  store.Stage // the record's scope: its serial increases with each step
 	record []plan.Recorded

@@ -30,7 +30,7 @@ var (
 // Secrets opens the secrets of a stage.
 type Secrets func(ctx context.Context, service, stage string) (map[string]string, error)
 
-// Planner makes plans.
+// Planner computes plans.
 type Planner struct {
 	store     *store.Store
 	platforms map[string]*platform.Client
@@ -50,7 +50,7 @@ type Planner struct {
 // knownVersions is how many versions are remembered.
 const knownVersions = 64
 
-// NewPlanner makes a planner over the platforms that are connected, by name.
+// NewPlanner creates a planner for the connected platforms, by name.
 func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets, key []byte) *Planner {
 	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key,
 		versions: recent.New[string, version](knownVersions), sums: recent.New[manifest.Place, sums](seenPlaces),
@@ -92,7 +92,7 @@ func (p *Planner) Service(ctx context.Context, service string, number int) (*man
 	return read.service, v, nil
 }
 
-// Entry returns what a version has to meet to enter a stage.
+// Entry returns the rules that a version must meet to enter a stage.
 func (p *Planner) Entry(ctx context.Context, service, stage string, version int) (delivery.Entry, error) {
 	var e delivery.Entry
 	own, _, err := p.Service(ctx, service, version)
@@ -112,8 +112,8 @@ func (p *Planner) Entry(ctx context.Context, service, stage string, version int)
 	return e, nil
 }
 
-// Undeclared returns the rules that stand in stages which a version does not declare,
-// by stage: something of the service runs there.
+// Undeclared returns the standing rules of stages that a version does not declare, by stage: they still have
+// resources of the service.
 func (p *Planner) Undeclared(ctx context.Context, service string,
 	own *manifest.Service) (map[string]*manifest.Stage, error) {
 	standing, err := p.store.Standing(ctx, service)
@@ -152,8 +152,8 @@ func (p *Planner) Stages(ctx context.Context, service string, own *manifest.Serv
 	return enters, removes, nil
 }
 
-// Targets lists where a version enters a stage: the targets that it declares,
-// and those where something was put that it no longer declares.
+// Targets lists the targets of an entry: those that the version declares, and those with resources that it no
+// longer declares.
 func (p *Planner) Targets(ctx context.Context, service, stage string, version int) ([]manifest.Target, error) {
 	own, _, err := p.Service(ctx, service, version)
 	if err != nil {
@@ -172,8 +172,8 @@ func (p *Planner) Targets(ctx context.Context, service, stage string, version in
 	return targets, err
 }
 
-// Wanted returns the resources that a version becomes in a place: none if it no longer declares the place, and
-// something was put there.
+// Wanted returns the desired resources of a version in a place: none if it no longer declares a place with
+// resources.
 func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource,
 	[]expand.Problem, error) {
 	d, err := p.draftOf(ctx, place, version)
@@ -211,7 +211,7 @@ func (p *Planner) desired(ctx context.Context, d Draft, kinds api.Kinds) ([]expa
 	return steered, problems, err
 }
 
-// of returns inputs for a version: with what its functions were built to.
+// of returns inputs for a version, with the archives of its functions.
 func (p *Planner) of(ctx context.Context, service string, version int, in expand.Inputs) (expand.Inputs, error) {
 	functions, err := p.store.VersionFunctions(ctx, service, version)
 	if err != nil {
@@ -243,8 +243,7 @@ func (p *Planner) whole(ctx context.Context, d Draft, in expand.Inputs) ([]expan
 	return resources, problems, nil
 }
 
-// Compute makes the plan that takes a place to a version: to those of its functions
-// that were asked for there.
+// Compute computes the plan that takes a place to a version, with the functions that were requested there.
 func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
 	in, err := p.inputs(ctx, place, version)
 	if err != nil {
@@ -253,8 +252,7 @@ func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int
 	return plan.Compute(in), nil
 }
 
-// ComputeChosen makes a plan like Compute, for other functions than were asked for; nil
-// for all of them.
+// ComputeChosen is Compute for another selection of functions; nil for all of them.
 func (p *Planner) ComputeChosen(ctx context.Context, place manifest.Place, version int,
 	choice *delivery.Choice) (*plan.Plan, error) {
 	own, _, err := p.Service(ctx, place.Service, version)
@@ -268,7 +266,7 @@ func (p *Planner) ComputeChosen(ctx context.Context, place manifest.Place, versi
 	return plan.Compute(in), nil
 }
 
-// again makes a plan again, as it was asked for.
+// again computes a plan again, with the same request.
 func (p *Planner) again(ctx context.Context, old *plan.Plan) (*plan.Plan, error) {
 	in, err := p.inputs(ctx, old.Base.Place, old.Base.Version)
 	if err != nil {
@@ -281,7 +279,7 @@ func (p *Planner) again(ctx context.Context, old *plan.Plan) (*plan.Plan, error)
 	return plan.Compute(in), nil
 }
 
-// Request is a plan that somebody wants to look at.
+// Request is a request for a plan to show.
 type Request struct {
 	Place   manifest.Place
 	Version int
@@ -291,11 +289,10 @@ type Request struct {
 	Chosen *Chosen
 }
 
-// Chosen is a choice of functions, or that all are meant.
+// Chosen is a selection of functions, or all of them.
 type Chosen struct{ Choice *delivery.Choice }
 
-// Foresee makes a plan like Compute, with what was observed of the stage held
-// against it. Where nothing can be observed the plan has no outlook.
+// Foresee is Compute with observations of the stage. Without observations the plan has no outlook.
 func (p *Planner) Foresee(ctx context.Context, w Request) (*plan.Plan, error) {
 	d, err := p.draftOf(ctx, w.Place, w.Version)
 	if err != nil {
@@ -315,7 +312,7 @@ func (p *Planner) Foresee(ctx context.Context, w Request) (*plan.Plan, error) {
 	return plan.Compute(in), nil
 }
 
-// inputs gathers what the plan of a version is made of.
+// inputs collects the inputs of a version's plan.
 func (p *Planner) inputs(ctx context.Context, place manifest.Place, version int) (in plan.Inputs, err error) {
 	d, err := p.draftOf(ctx, place, version)
 	if err != nil {
@@ -324,7 +321,7 @@ func (p *Planner) inputs(ctx context.Context, place manifest.Place, version int)
 	return p.gather(ctx, d)
 }
 
-// gather gathers what a plan is made of.
+// gather collects the inputs of a plan.
 func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err error) {
 	place, version, service := d.Place, d.Version, d.Service
 	client, scope, err := p.Platform(place)
@@ -393,11 +390,11 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	return in, err
 }
 
-// looking is how long a look at a place may take.
+// looking is the time limit of one read of a place.
 const looking = 10 * time.Second
 
-// Stamp returns a text that changes with what is recorded at a place, with the actual state there, and with
-// what of that is left as it is; "" where the platform does not tell whether something changed.
+// Stamp returns a text that changes with the record of a place, with its actual state, and with its ignored
+// drift; "" if the platform does not report changes.
 func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, error) {
 	there, err := p.store.Stage(ctx, place)
 	if err != nil {
@@ -420,7 +417,7 @@ func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, erro
 	return fmt.Sprint(there.Serial, " ", tag, " ", left), nil
 }
 
-// Drift looks at a place: the actual state different from recorded.
+// Drift compares the actual with the recorded state of a place.
 func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drift, error) {
 	client, scope, err := p.Platform(place)
 	if err != nil {

@@ -16,9 +16,8 @@ import (
 	"rudmar/platform"
 )
 
-// Private is what somebody's private copy of a stage is to become. No version has
-// it, nothing is recorded of it, and it lies in a scope of its own: the stage that
-// versions go through is never touched.
+// Private is the desired content of somebody's private copy of a stage. It is not in a version, nothing is
+// recorded of it, and it has a scope of its own: the stage of versions is never changed.
 type Private struct {
 	Place     manifest.Place    // the stage whose settings it has
 	Owner     string            // a username
@@ -29,20 +28,19 @@ type Private struct {
 	Secrets bool
 }
 
-// Scope is where a private copy lies: no stage has a ~ in its name.
+// Scope returns the scope of a private copy: no stage has a ~ in its name.
 func (c Private) Scope() platform.Scope {
 	return platform.Scope{Region: c.Place.Target.Region, Service: c.Place.Service, Stage: c.Place.Stage + "~" + c.Owner}
 }
 
-// ErrPrivate reports that a private copy could not be made so.
+// ErrPrivate reports that a private copy could not be deployed.
 var ErrPrivate = errors.New("the copy could not be deployed")
 
-// privateTries is how often a copy is planned and run: the actual state is what it is compared with, so a
-// second try does what the first could not.
+// privateTries is how often a copy is planned and deployed: it is compared with the actual state, so a second
+// attempt does the remaining work.
 const privateTries = 4
 
-// Privately makes a private copy so, and gives the steps that it took; none if it was so. What stops it, such
-// as a quota, wraps ErrPrivate.
+// Privately deploys a private copy, and returns the executed steps. Blockers, such as a quota, wrap ErrPrivate.
 func (r *Runner) Privately(ctx context.Context, c Private) ([]plan.Step, error) {
 	var done []plan.Step
 	var last error
@@ -106,7 +104,7 @@ func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execu
 	return x.plan, x, nil
 }
 
-// settable returns what a resource was put there with: not what the platform computes.
+// settable returns a resource's attributes without computed ones.
 func settable(kinds []plan.KindSpec, l plan.Actual) map[string]any {
 	out := maps.Clone(l.Attributes)
 	for _, k := range kinds {
@@ -119,7 +117,7 @@ func settable(kinds []plan.KindSpec, l plan.Actual) map[string]any {
 	return out
 }
 
-// desiredCopy adds what the copy is to become: what the stage becomes, elsewhere.
+// desiredCopy adds the desired resources of the copy: those of the stage, in another scope.
 func (r *Runner) desiredCopy(ctx context.Context, c Private, in *plan.Inputs, address string) error {
 	stage := c.Service.Stage(c.Place.Stage)
 	if stage == nil || !slices.Contains(stage.Targets, c.Place.Target) {
@@ -153,8 +151,8 @@ type sent struct {
 	err  error
 }
 
-// workUnrecorded runs the steps of a plan of which nothing is written down, as far
-// as their needs allow. It gives those that are done, and the first error.
+// workUnrecorded executes the steps of a plan without records, in the order of their dependencies. It returns
+// the executed steps, and the first error.
 func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first error) {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // documented never to fail

@@ -8,7 +8,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// Actual turns a snapshot into what plans compare with.
+// Actual converts a snapshot for plans.
 func Actual(s api.Snapshot) []plan.Actual {
 	out := make([]plan.Actual, 0, len(s.Resources))
 	for _, r := range s.Resources {
@@ -24,7 +24,7 @@ func Actual(s api.Snapshot) []plan.Actual {
 	return out
 }
 
-// Specs turns what a platform says of its kinds into what plans need.
+// Specs converts a platform's description of its kinds for plans.
 func Specs(k api.Kinds) []plan.KindSpec {
 	out := make([]plan.KindSpec, 0, len(k.Kinds))
 	for _, kind := range k.Kinds {
@@ -49,7 +49,7 @@ func quotas(k api.Kinds) []plan.Quota {
 	return out
 }
 
-// Rates turns a platform's price list into what costs are reckoned by.
+// Rates converts a platform's price list for costs.
 func Rates(prices []api.Price) metrics.Rates {
 	var rates metrics.Rates
 	for _, p := range prices {
@@ -63,7 +63,7 @@ func Rates(prices []api.Price) metrics.Rates {
 	return rates
 }
 
-// Sum reads what a platform measured.
+// Sum converts a platform's measurements.
 func Sum(m api.MinuteSum) metrics.Sum {
 	durations := metrics.Histogram{}
 	for key, n := range m.Durations {

@@ -43,9 +43,8 @@ const (
 // Archives reads an archive by its digest.
 type Archives func(digest string) ([]byte, error)
 
-// Runner runs the plans whose deployments were asked for. What is to be run is
-// read from the store: who asks, who cancels and who waits for an end need not be
-// there when it comes.
+// Runner executes requested deployments. Requests are read from the store, so the processes that request,
+// cancel or wait for a deployment are independent of it.
 type Runner struct {
 	store    *store.Store
 	planner  *Planner
@@ -58,7 +57,7 @@ type Runner struct {
 	rests   *rest.Rests[int64]
 }
 
-// RunnerConfig is what a runner works with.
+// RunnerConfig has the dependencies of a runner.
 type RunnerConfig struct {
 	Store    *store.Store
 	Planner  *Planner
@@ -66,7 +65,7 @@ type RunnerConfig struct {
 	Log      *slog.Logger
 }
 
-// NewRunner makes a runner.
+// NewRunner creates a runner.
 func NewRunner(c RunnerConfig) *Runner {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // documented never to fail
@@ -74,13 +73,12 @@ func NewRunner(c RunnerConfig) *Runner {
 		running: map[int64]bool{}, rests: rest.New[int64](longestRest)}
 }
 
-// Start asks for the deployment of a plan that was kept. It is refused where the
-// world has moved on since the plan was made.
+// Start requests the deployment of a stored plan. An outdated plan is rejected.
 func (r *Runner) Start(ctx context.Context, planID int64, person string) (int64, error) {
 	return r.StartWith(ctx, planID, person, nil)
 }
 
-// StartWith is Start; what also writes is written with the deployment, or neither is.
+// StartWith is Start; also is written in the same transaction.
 func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 	also func(tx store.Tx, id int64) error) (int64, error) {
 	kept, err := r.store.Plan(ctx, planID)
@@ -108,7 +106,7 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 	return id, nil
 }
 
-// Check reports whether a plan that was kept could still be run.
+// Check reports whether a stored plan can still be executed.
 func (r *Runner) Check(ctx context.Context, planID int64) error {
 	kept, err := r.store.Plan(ctx, planID)
 	if err != nil {
@@ -117,7 +115,7 @@ func (r *Runner) Check(ctx context.Context, planID int64) error {
 	return r.checkFresh(ctx, kept.Plan)
 }
 
-// Retry asks for the remaining steps of a deployment that ended without being done.
+// Retry requests the remaining steps of a deployment that did not succeed.
 func (r *Runner) Retry(ctx context.Context, id int64, person string) error {
 	d, err := r.store.Deployment(ctx, id)
 	if err != nil {
@@ -138,16 +136,15 @@ func (r *Runner) Retry(ctx context.Context, id int64, person string) error {
 	return r.store.Reopen(ctx, d, person, r.holder)
 }
 
-// Cancel lets a running deployment finish what is in flight and stop.
+// Cancel lets a running deployment finish the steps in flight and stop.
 func (r *Runner) Cancel(ctx context.Context, id int64) error { return r.store.Cancel(ctx, id) }
 
-// pickUpEvery is how often the runner looks for deployments that nobody runs,
-// beside being told of new ones.
+// pickUpEvery is the interval of checks for deployments without a runner, besides notifications of new ones.
 const pickUpEvery = time.Second
 
-// Run runs deployments until the context ends: those that are asked for, and those that have lost who ran them,
-// in this process or one before. One that Rudmar itself could not progress with, as when its disk is full, is
-// tried again and again, less and less often.
+// Run executes deployments until the context ends: requested ones, and those whose runner was lost, in this
+// process or one before. A deployment that Rudmar itself cannot continue, as with a full disk, is retried with
+// growing pauses.
 func (r *Runner) Run(ctx context.Context) {
 	var group sync.WaitGroup
 	defer group.Wait()
@@ -181,7 +178,7 @@ func (r *Runner) Run(ctx context.Context) {
 	}
 }
 
-// enter takes a deployment to work, unless it is running or rests.
+// enter starts a deployment, unless it is running or pausing.
 func (r *Runner) enter(id int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -220,8 +217,8 @@ type result struct {
 	lost error // Rudmar ended in between: the outcome is unknown
 }
 
-// run takes a deployment to its end. The error is Rudmar's own: nothing could be
-// written, or the place was taken over.
+// run executes a deployment to its end. The error is Rudmar's own: nothing could be written, or the place was
+// taken over.
 func (r *Runner) run(ctx context.Context, id int64) error {
 	d, err := r.store.Deployment(ctx, id)
 	if err != nil || d.State != store.Running { // it has ended since it was listed
@@ -305,8 +302,7 @@ func (x *execution) prepare(ctx context.Context) error {
 	return sameSecrets(x.plan, wanted)
 }
 
-// work runs all steps that are not done, as far as their needs allow. The
-// states are brought up to date as it goes.
+// work executes all unfinished steps, in the order of their dependencies, and updates their states.
 func (x *execution) work(ctx context.Context, states []store.Step) (failed string, cancelled bool, err error) {
 	results := make(chan result, plan.Parallelism)
 	inFlight := 0
@@ -401,8 +397,8 @@ func (x *execution) intend(state *store.Step) store.Intent {
 	return store.Intent{Step: &x.plan.Steps[state.Step], Key: x.keyOf(*state), Again: again}
 }
 
-// nextResult returns one more result if there is one: at once, or while the platform has
-// enough to do until the wait ends.
+// nextResult returns one more result if there is one: at once, or while the platform has enough to do until the
+// wait ends.
 func nextResult(results <-chan result, busy bool, wait <-chan time.Time) (r result, more bool) {
 	if busy {
 		select {
@@ -420,8 +416,7 @@ func nextResult(results <-chan result, busy bool, wait <-chan time.Time) (r resu
 	}
 }
 
-// isCancelled reports whether somebody has cancelled the deployment; then nothing is tried
-// again any more.
+// isCancelled reports whether somebody has cancelled the deployment; then nothing is retried any more.
 func (x *execution) isCancelled(ctx context.Context, cancel func()) bool {
 	d, err := x.store.Deployment(ctx, x.id)
 	if err != nil || !d.Cancelled {
@@ -431,8 +426,8 @@ func (x *execution) isCancelled(ctx context.Context, cancel func()) bool {
 	return true
 }
 
-// keyOf returns the key that a step is sent with: one that was sent before, and whose
-// outcome is not known, has the same one again.
+// keyOf returns the idempotency key of a step: a step that was sent before with an unknown outcome keeps its
+// key.
 func (x *execution) keyOf(state store.Step) string {
 	if state.Key != "" {
 		return state.Key
@@ -440,7 +435,7 @@ func (x *execution) keyOf(state store.Step) string {
 	return fmt.Sprintf("%s-%d-%d", x.plan.Digest[7:19], x.id, state.Step)
 }
 
-// step sends one step, whose intent is written down.
+// step sends one step, whose start is recorded.
 func (x *execution) step(ctx context.Context, b store.Intent) result {
 	out := result{Outcome: store.Outcome{Step: b.Step, Version: x.versionOf(b.Step)}}
 	computed, err := RetryUnavailable(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
@@ -491,8 +486,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	return computed, nil
 }
 
-// RetryUnavailable tries again while a platform does not answer, or answers that it
-// failed itself, for a while.
+// RetryUnavailable retries for a while if a platform does not respond, or reports an error of its own.
 func RetryUnavailable[T any](ctx context.Context, do func() (T, error)) (T, error) {
 	pace := backoff.NewExponentialBackOff()
 	pace.InitialInterval, pace.MaxInterval = 100*time.Millisecond, 2*time.Second

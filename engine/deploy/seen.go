@@ -23,14 +23,14 @@ const (
 	seeing = 3 * time.Second
 )
 
-// sums is what was observed of a place.
+// sums are the observations of a place.
 type sums struct {
 	at        time.Time
 	functions map[string]metrics.Sum
 	triggers  map[string]int // invocations by function/trigger
 }
 
-// observed sums up the invocations of a place over seenOver; nothing where the platform does not tell.
+// observed sums the invocations of a place over seenOver; nil if the platform does not report them.
 func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 	now := p.store.Now()
 	known, there := p.sums.Get(place)
@@ -58,7 +58,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 	return out
 }
 
-// seen gathers what was observed of a place, and of the stage before it.
+// seen collects the observations of a place, and of the stage before it.
 func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manifest.Service,
 	in *plan.Inputs) (*impact.Figures, error) {
 	client, scope, err := p.Platform(place)
@@ -112,7 +112,7 @@ func holding(h api.Holding) impact.Retained {
 	return out
 }
 
-// deletes reports whether something is to go that holds more than itself.
+// deletes reports whether a plan deletes something with data.
 func deletes(in *plan.Inputs) bool {
 	wanted := make(map[string]bool, len(in.Wanted))
 	for i := range in.Wanted {

@@ -13,9 +13,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// steered returns what a version becomes in a place while it gets only a part of the invocations there: its
-// pointers share them out between the revisions that served before and its own. The resources themselves are
-// not changed.
+// steered returns the desired resources of a version in a place during a traffic shift: its pointers divide
+// invocations between the old revisions and its own. It changes no resources in place.
 func (p *Planner) steered(ctx context.Context, place manifest.Place, version int,
 	resources []expand.Resource) ([]expand.Resource, error) {
 	shift, err := p.store.Shift(ctx, place.Service, version, place.Stage)
@@ -47,8 +46,8 @@ func (p *Planner) steered(ctx context.Context, place manifest.Place, version int
 	return out, nil
 }
 
-// ComputeShares makes the plan that moves calls between revisions that are there, and nothing else: what was
-// changed manually meanwhile stays for a plan that people see.
+// ComputeShares computes a plan that only changes the shares of existing revisions: other changes outside
+// Rudmar are left to a plan that people see.
 func (p *Planner) ComputeShares(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
 	in, err := p.inputs(ctx, place, version)
 	if err != nil {
@@ -69,8 +68,7 @@ func onlyPointers(in *plan.Inputs) {
 	in.Blockers, in.Rules, in.Renamed = nil, nil, map[string]string{}
 }
 
-// sharesOf returns a pointer's shares, in percent: so much for a new revision, and the
-// rest for the old one.
+// sharesOf returns a pointer's shares, in percent: that of the new revision, and the rest for the old one.
 func sharesOf(old, new string, share float64) map[string]any {
 	out := map[string]any{}
 	if share > 0 {

@@ -11,7 +11,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// unknownToPlatform reports what a service asks for that the target does not have.
+// unknownToPlatform reports features of a service that the target does not have.
 func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds api.Kinds) []plan.Blocker {
 	var out []plan.Blocker
 	add := func(from tree.Origin, format string, args ...any) {

@@ -46,7 +46,7 @@ type Sealer interface {
 	Unseal(sealed []byte, about string) (string, error)
 }
 
-// Config is what a follower works with.
+// Config has the dependencies of a follower.
 type Config struct {
 	Store              *store.Store
 	Sealer             Sealer
@@ -68,19 +68,19 @@ type Follower struct {
 	rests *rest.Rests[string]
 }
 
-// New makes a follower.
+// New creates a follower.
 func New(c Config) *Follower {
 	return &Follower{Config: c, wake: make(chan struct{}, 1), told: map[string]bool{}, rests: rest.New[string](longest)}
 }
 
-// Settings is what a repository is to follow.
+// Settings are the settings of a mirror.
 type Settings struct {
 	Repository, URL, User, Password string
 	Every                           time.Duration
 }
 
-// Set makes a repository follow another one, and gives the key that push notices are to be
-// signed with: it is told this once. The error wraps ErrMirror.
+// Set makes a repository a mirror, and returns the signing key of push notifications, which is shown only once.
+// The error wraps ErrMirror.
 func (f *Follower) Set(ctx context.Context, w Settings, person string) (key string, err error) {
 	if w.Every == 0 {
 		w.Every = 5 * time.Minute
@@ -104,7 +104,7 @@ func (f *Follower) Set(ctx context.Context, w Settings, person string) (key stri
 		Every: w.Every.Truncate(time.Second), Person: person})
 }
 
-// Now makes a repository be fetched at once, however its last fetch went.
+// Now fetches a mirror at once, regardless of its last fetch.
 func (f *Follower) Now(repository string) {
 	f.mu.Lock()
 	f.told[repository] = true
@@ -113,7 +113,7 @@ func (f *Follower) Now(repository string) {
 	f.nudge()
 }
 
-// nudge makes Run look now.
+// nudge wakes Run.
 func (f *Follower) nudge() {
 	select {
 	case f.wake <- struct{}{}:
@@ -121,9 +121,9 @@ func (f *Follower) nudge() {
 	}
 }
 
-// WebhookReceived takes a push notice: its signature is "sha256=" and the HMAC-SHA256 of its body,
-// in hex. Nothing of what it says is believed: it only says when to look. ErrNotification for one
-// that is not signed so, and where there is no such mirror.
+// WebhookReceived processes a push notification: its signature is "sha256=" and the HMAC-SHA256 of its body, in
+// hex. Its content is ignored: it only triggers a fetch. ErrNotification for an invalid signature, and for an
+// unknown mirror.
 func (f *Follower) WebhookReceived(ctx context.Context, repository, signature string, body []byte) error {
 	m, err := f.Store.Mirror(ctx, repository)
 	if errors.Is(err, store.ErrNotFound) {
@@ -143,7 +143,7 @@ func (f *Follower) WebhookReceived(ctx context.Context, repository, signature st
 	return nil
 }
 
-// Run follows until the context ends.
+// Run fetches mirrors until the context ends.
 func (f *Follower) Run(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
@@ -200,8 +200,7 @@ func (f *Follower) Run(ctx context.Context) {
 	}
 }
 
-// follow fetches once and takes what may be taken, each branch on its own; it writes down
-// how that went.
+// follow fetches once and accepts what is allowed, each branch on its own; it records the result.
 func (f *Follower) follow(ctx context.Context, m store.Mirror) error {
 	fetching, cancel := context.WithTimeout(ctx, fetchFor)
 	defer cancel()
@@ -236,7 +235,8 @@ func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
 	return errors.Join(errs, f.Pushed(ctx, m.Repository, m.Person))
 }
 
-// resolve finds out where the other repository is: nowhere inside, unless that is allowed.
+// resolve resolves the address of the remote: outside this machine and private networks, unless those are
+// allowed.
 func (f *Follower) resolve(ctx context.Context, m store.Mirror) (source.MirrorOf, error) {
 	e := source.MirrorOf{URL: m.URL, User: m.User}
 	u, err := url.Parse(m.URL)

@@ -16,7 +16,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// Mail is the server that e-mail goes out by (SMTP, RFC 5321); the operator names it, so it may be anywhere.
+// Mail is the mail server of notifications (SMTP, RFC 5321); the operator configures it, so its address is not
+// restricted.
 type Mail struct {
 	Server string // host:port; "" to send no e-mail
 	From   string // an address
@@ -26,7 +27,7 @@ type Mail struct {
 	Plain bool
 }
 
-// mailTo is how an e-mail's address is written as where notifications go.
+// mailTo is the URL scheme of e-mail targets.
 const mailTo = "mailto:"
 
 // mailAddress checks that notifications can go to an address.
@@ -101,7 +102,7 @@ func (s *Sender) mailClient() (*mail.Client, error) {
 // subjectLength is how long a subject is at most.
 const subjectLength = 200
 
-// oneLine makes a text one line: nothing of it can become another header.
+// oneLine converts a text to one line, so no part of it becomes another header.
 func oneLine(text string) string {
 	text = strings.Join(strings.Fields(text), " ")
 	if runes := []rune(text); len(runes) > subjectLength {

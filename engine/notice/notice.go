@@ -62,7 +62,7 @@ type Sender struct {
 	mail   Mail
 }
 
-// Config is what a sender works with.
+// Config has the dependencies of a sender.
 type Config struct {
 	Store  *store.Store
 	Sealer Sealer
@@ -72,14 +72,14 @@ type Config struct {
 	Mail   Mail
 }
 
-// New makes a sender.
+// New creates a sender.
 func New(c Config) *Sender {
 	s := &Sender{store: c.Store, sealer: c.Sealer, log: c.Log, inside: c.Inside, mail: c.Mail}
 	s.client = outside.Client(c.Inside, sendFor)
 	return s
 }
 
-// NewTarget is where notifications are to go.
+// NewTarget is a new notification target.
 type NewTarget struct {
 	Name, URL, Service, Stage string
 	Kinds                     []string
@@ -97,8 +97,8 @@ func Kinds() []string {
 	return out
 }
 
-// Add keeps where notifications are to go, and gives the key that they are signed with: it is told this once.
-// The error wraps ErrNotificationTarget or store.ErrHookNamed.
+// Add stores a notification target, and returns its signing key, which is shown only once. The error wraps
+// ErrNotificationTarget or store.ErrHookNamed.
 func (s *Sender) Add(ctx context.Context, w NewTarget, key, person string) (store.NotificationTarget, error) {
 	h := store.NotificationTarget{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service,
 		Stage: w.Stage, Person: person,
@@ -151,7 +151,7 @@ func (s *Sender) address(text string) error {
 // about binds a encrypted key to its hook.
 func about(name string) string { return "hook/" + name }
 
-// Run sends what is due until the context ends.
+// Run sends due notifications until the context ends.
 func (s *Sender) Run(ctx context.Context) {
 	wake, stop := s.store.Listen(store.TopicNotice)
 	defer stop()
@@ -170,8 +170,8 @@ func (s *Sender) Run(ctx context.Context) {
 	}
 }
 
-// round sends what is due, those of one hook one after another: one that does not answer
-// keeps no other.
+// round sends due notifications, those of one target one after another: an unresponsive one does not delay
+// others.
 func (s *Sender) round(ctx context.Context) error {
 	for {
 		due, err := s.store.DueNotifications(ctx, 100)
@@ -217,7 +217,7 @@ func (s *Sender) try(ctx context.Context, n store.Notification) error {
 	return s.store.RecordAttempt(ctx, n)
 }
 
-// pause is how long to wait after so many tries.
+// pause returns the wait after a number of attempts.
 func pause(tries int) time.Duration {
 	pace := backoff.NewExponentialBackOff()
 	pace.InitialInterval, pace.MaxInterval, pace.Multiplier = firstWait, longWait, 2.5
@@ -228,7 +228,7 @@ func pause(tries int) time.Duration {
 	return wait
 }
 
-// send sends a notification, and gives what came back.
+// send sends a notification, and returns the response.
 func (s *Sender) send(ctx context.Context, n store.Notification) (string, error) {
 	h, err := s.store.NotificationTarget(ctx, n.NotificationTarget)
 	if err != nil {

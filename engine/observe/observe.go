@@ -17,7 +17,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// Observation is what a look at a place found.
+// Observation is the observed state of a place.
 type Observation struct {
 	Drift []plan.Drift `json:"drift"`
 	// Error is why the actual state could not be read; "" if it was read. Since is the time of the first
@@ -41,7 +41,7 @@ type Metrics struct {
 	MemoryPeak  int64   `json:"memoryPeak"`
 }
 
-// Watch looks at every place again and again.
+// Watch observes every place at intervals.
 type Watch struct {
 	store   *store.Store
 	planner *deploy.Planner
@@ -54,18 +54,18 @@ type Watch struct {
 	busy map[manifest.Place]bool      // a read is in progress
 }
 
-// seenDrift is the drift that a look found where nothing has moved since.
+// seenDrift is the last computed drift, valid while nothing changes.
 type seenDrift struct {
 	stamp string
 	at    time.Time
 	drift []plan.Drift
 }
 
-// lookWhole is how often a place is compared whole, though nothing seems to have
-// moved there: a platform may have learned to see more.
+// lookWhole is the interval of full comparisons of a place without changes: a new version of a platform can
+// report more.
 const lookWhole = 10 * time.Minute
 
-// Config is what a watch works with.
+// Config has the dependencies of a watch.
 type Config struct {
 	Store   *store.Store
 	Planner *deploy.Planner
@@ -73,13 +73,13 @@ type Config struct {
 	Every   time.Duration // between two reads
 }
 
-// New makes a watch.
+// New creates a watch.
 func New(c Config) *Watch {
 	return &Watch{store: c.Store, planner: c.Planner, log: c.Log, every: c.Every, wake: make(chan struct{}, 1),
 		seen: map[manifest.Place]seenDrift{}, busy: map[manifest.Place]bool{}}
 }
 
-// ObserveSoon makes the watch look now.
+// ObserveSoon wakes the watch.
 func (w *Watch) ObserveSoon() {
 	select {
 	case w.wake <- struct{}{}:
@@ -87,10 +87,10 @@ func (w *Watch) ObserveSoon() {
 	}
 }
 
-// looking is how long one look at a place may take.
+// looking is the time limit of one read of a place.
 const looking = 30 * time.Second
 
-// Run looks until the context ends.
+// Run observes until the context ends.
 func (w *Watch) Run(ctx context.Context) {
 	wake, stop := w.store.Listen(store.Deployments)
 	defer stop()
@@ -116,9 +116,8 @@ func (w *Watch) Run(ctx context.Context) {
 	}
 }
 
-// all begins a look at every place that is not being looked at: one that does not
-// answer keeps no other. One where steps are being done is looked at as often as when
-// nothing happens, and once they are done.
+// all starts reading every place that is not being read: an unresponsive one does not delay others. During a
+// deployment a place is read at the usual interval, and once it has ended.
 func (w *Watch) all(ctx context.Context, group *sync.WaitGroup, stepped bool) error {
 	services, err := w.store.Services(ctx)
 	if err != nil {
@@ -142,7 +141,7 @@ func (w *Watch) all(ctx context.Context, group *sync.WaitGroup, stepped bool) er
 	return errs
 }
 
-// begin looks at a place, unless it is looked at.
+// begin reads a place, unless it is being read.
 func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Place, before Observation, stepped bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -206,7 +205,7 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, s
 		!canon.Equal(before.Drift, look.Drift))
 }
 
-// drift compares the actual state with the record, where one of them has moved.
+// drift compares the actual with the recorded state, if one of them has changed.
 func (w *Watch) drift(ctx context.Context, p manifest.Place) ([]plan.Drift, error) {
 	stamp, err := w.planner.Stamp(ctx, p) // before the comparison: the next read sees changes during it
 	if err != nil {
@@ -285,7 +284,7 @@ func Sum(minutes []api.MinuteSum) map[string]Metrics {
 	return out
 }
 
-// Observations returns the newest looks at a service's places.
+// Observations returns the newest observations of a service's places.
 func (w *Watch) Observations(ctx context.Context, service string) (map[manifest.Place]Observation, error) {
 	rows, err := w.store.Observations(ctx, service)
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 // ErrInside reports that an address points inside.
 var ErrInside = errors.New("the address is internal: this machine, its link or a private network")
 
-// shared is the address space of carriers (RFC 6598), which is nobody's outside.
+// shared is the address space of carrier-grade NAT (RFC 6598), which counts as internal.
 var shared = netip.MustParsePrefix("100.64.0.0/10")
 
 // Check refuses an IP address that points inside; the error wraps ErrInside.
@@ -27,9 +27,8 @@ func Check(ip netip.Addr) error {
 	return nil
 }
 
-// Client makes a client whose answers come within a time, and which follows no redirects:
-// what is moved has to be said to Rudmar, for a redirect could point anywhere. Where inside
-// is not allowed it looks at what is dialled, whatever name led there.
+// Client returns a client with a time limit, which follows no redirects, because a redirect can point anywhere.
+// Unless inside is allowed it checks the address that is dialed, regardless of the name.
 func Client(inside bool, within time.Duration) *http.Client {
 	dialer := &net.Dialer{Timeout: within, Control: func(_, address string, _ syscall.RawConn) error {
 		if inside {

@@ -35,20 +35,20 @@ var (
 	ErrRole     = errors.New("unknown role")
 )
 
-// leastPassword is how many characters a password has at least; mostPassword is
-// how many bytes bcrypt reads of one.
+// leastPassword is the minimum number of characters of a password; mostPassword is how many bytes bcrypt reads
+// of one.
 const (
 	leastPassword = 12
 	mostPassword  = 72
 )
 
-// SessionLength is how long somebody stays signed in.
+// SessionLength is the duration of a session.
 const SessionLength = 12 * time.Hour
 
 // checkedPasswords is how many passwords that were right are remembered.
 const checkedPasswords = 1000
 
-// Directory knows the people.
+// Directory manages users.
 type Directory struct {
 	store *store.Store
 	seal  cipher.AEAD
@@ -72,8 +72,8 @@ func HasKey(dir string) bool {
 	return err == nil
 }
 
-// Open opens the directory. The key that encrypts secrets lies in a file of the data folder; if there is none
-// it is made if it may be, else the error is store.ErrKeyGone.
+// Open opens the directory. The key that encrypts secrets is in a file of the data folder; if it is missing,
+// Open creates it if that is allowed, otherwise the error is store.ErrKeyGone.
 func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
 	key, err := installationKey(filepath.Join(dir, KeyFile), newKey)
 	if err != nil {
@@ -114,7 +114,7 @@ func randomBytes(n int) []byte {
 	return b
 }
 
-// NewUser is what somebody is to be.
+// NewUser has the fields of a user.
 type NewUser struct {
 	Handle, Role string
 	Places       []string // where the role applies: "service" or "service/stage"; none for everywhere
@@ -124,8 +124,7 @@ type NewUser struct {
 
 var handleForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
-// Add adds somebody, or changes who they are; by is who does it. Whose password,
-// role or places change is signed out everywhere.
+// Add adds or changes a user; by is who does it. A change of password, role or places ends their sessions.
 func (d *Directory) Add(ctx context.Context, w NewUser, by string) error {
 	switch {
 	case !handleForm.MatchString(w.Handle):
@@ -160,7 +159,7 @@ func (d *Directory) put(ctx context.Context, p store.Person, by, what string) er
 	return nil
 }
 
-// Change changes somebody who is there: with what change makes of them.
+// Change changes an existing user by calling change.
 func (d *Directory) Change(ctx context.Context, handle, by, what string, change func(p *store.Person) error) error {
 	p, err := d.store.Person(ctx, handle)
 	if err != nil {
@@ -181,11 +180,10 @@ func (d *Directory) SetPassword(ctx context.Context, handle, password, by string
 	})
 }
 
-// Listen returns a channel that receives when sessions may have ended, until stop
-// is called.
+// Listen returns a channel that receives when sessions may have ended, until stop is called.
 func (d *Directory) Listen() (wake <-chan struct{}, stop func()) { return d.ended.Listen() }
 
-// knows reports whether a password was right before and is still.
+// knows reports whether a password is in the cache of correct ones and still valid.
 func (d *Directory) knows(ctx context.Context, handle, password string) bool {
 	p, err := d.store.Person(ctx, handle)
 	if err != nil || p.Closed {
@@ -220,12 +218,12 @@ func (d *Directory) Check(ctx context.Context, handle, password string) (store.P
 	return p, nil
 }
 
-// Person returns somebody by handle.
+// Person returns a user by username.
 func (d *Directory) Person(ctx context.Context, handle string) (store.Person, error) {
 	return d.store.Person(ctx, handle)
 }
 
-// SignIn begins a session of somebody at an address, and gives its token.
+// SignIn starts a user's session at an address, and returns its token.
 func (d *Directory) SignIn(ctx context.Context, handle, password, address string) (token string,
 	session store.Session, err error) {
 	p, err := d.Enter(ctx, handle, password, address)
@@ -241,7 +239,7 @@ func (d *Directory) SignIn(ctx context.Context, handle, password, address string
 	return token, session, d.store.AddSession(ctx, hashed(token), session, address)
 }
 
-// Session returns who a token belongs to.
+// Session returns the user of a token.
 func (d *Directory) Session(ctx context.Context, token string) (store.Person, store.Session, error) {
 	session, err := d.store.Session(ctx, hashed(token))
 	if err != nil {
@@ -268,7 +266,7 @@ func hashed(token string) string {
 // FingerprintKey is the key of the fingerprints by which secrets are shown.
 func (d *Directory) FingerprintKey() []byte { return d.fingerprints }
 
-// SetSecret encrypts a value and keeps it for a stage.
+// SetSecret encrypts a value and stores it for a stage.
 func (d *Directory) SetSecret(ctx context.Context, service, stage, name, value, person string) error {
 	sealed := d.Seal(value, service+"/"+stage+"/"+name)
 	if err := d.store.PutSecret(ctx, service, stage, store.Sealed{Name: name, Value: sealed, Person: person}); err != nil {
@@ -294,14 +292,14 @@ func (d *Directory) Secrets(ctx context.Context, service, stage string) (map[str
 	return out, nil
 }
 
-// Seal encrypts a text with the installation's key, bound to what it is about: moved elsewhere it cannot be
-// opened.
+// Seal encrypts a text with the installation's key, bound to its subject: for another subject it cannot be
+// decrypted.
 func (d *Directory) Seal(text, about string) []byte {
 	nonce := randomBytes(d.seal.NonceSize())
 	return d.seal.Seal(nonce, nonce, []byte(text), []byte(about))
 }
 
-// Unseal opens what Seal encrypted.
+// Unseal decrypts a text that Seal encrypted.
 func (d *Directory) Unseal(sealed []byte, about string) (string, error) {
 	n := d.seal.NonceSize()
 	if len(sealed) < n {

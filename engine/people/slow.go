@@ -12,8 +12,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// Limits of guessing: so many wrong passwords in a row are taken at once; each
-// further one doubles the time until the next is looked at.
+// Limits of guessing: a number of wrong passwords in a row is checked at once; each further one doubles the
+// wait before the next check.
 const (
 	freeHandle  = 5
 	freeAddress = 20
@@ -25,8 +25,8 @@ const (
 	mostKept = 10_000
 )
 
-// SlowError reports that too many wrong passwords came, and when the next is looked at. It is told alike for
-// usernames that there are and that there are not.
+// SlowError reports too many wrong passwords, and when the next one is checked. It is the same for existing and
+// unknown usernames.
 type SlowError struct{ after time.Duration }
 
 func (e *SlowError) Error() string {
@@ -50,7 +50,7 @@ type guess struct {
 	last  time.Time
 }
 
-// wait returns how long somebody has to wait before a password is looked at.
+// wait returns how long somebody must wait before a password is checked.
 func (g *guesses) wait(keys ...string) time.Duration {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -92,7 +92,7 @@ func (g *guesses) right(key string) {
 	delete(g.made, key)
 }
 
-// From returns the address that a request comes from.
+// From returns the remote address of a request.
 func From(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
@@ -101,9 +101,8 @@ func From(r *http.Request) string {
 	return host
 }
 
-// Enter is Check for somebody at an address: wrong passwords are slowed by
-// handle and by address, and noted. The error is a *SlowError where somebody has
-// to wait. What is a token in place of the password gives who it acts for.
+// Enter is Check at an address: wrong passwords are throttled by username and by address, and recorded. The
+// error is a *SlowError if somebody must wait. A token in place of the password returns its user.
 func (d *Directory) Enter(ctx context.Context, handle, password, address string) (store.Person, error) {
 	if tokenOf(password) {
 		p, err := d.ByToken(ctx, password, address)
@@ -132,7 +131,7 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 	return p, err
 }
 
-// shown returns a username as the journal keeps it: what somebody typed there by mistake may be a password.
+// shown returns a username as it is written to the journal: an unknown one may be a mistyped password.
 func shown(handle string) string {
 	if !handleForm.MatchString(handle) {
 		return "an invalid username"

@@ -14,7 +14,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// tokenMark begins every token, so one that lies about is known for what it is.
+// tokenMark is the prefix of every token, so a leaked one is recognizable.
 const tokenMark = "rudmar_"
 
 // How long tokens last, in days.
@@ -29,7 +29,7 @@ var (
 	ErrToken     = errors.New("unknown or expired token")
 )
 
-// NewToken is what a token is to be.
+// NewToken has the fields of a new token.
 type NewToken struct {
 	Name        string
 	Permissions []string // named as in core/rights; always including view
@@ -42,9 +42,8 @@ var (
 	placeForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}(/[a-z][a-z0-9-]{0,39})?$`)
 )
 
-// CreateToken makes a token of somebody, and gives its text: it is kept nowhere, and
-// told this once. The error wraps ErrTokenWish, rights.ErrDenied or
-// store.ErrTokenNamed.
+// CreateToken creates a user's token, and returns its text, which is not stored and shown only once. The error
+// wraps ErrTokenWish, rights.ErrDenied or store.ErrTokenNamed.
 func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken) (string, store.Token, error) {
 	if w.Days == 0 {
 		w.Days = UsualDays
@@ -86,9 +85,8 @@ func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken)
 	return text, t, err
 }
 
-// ByToken returns who a token at an address acts for, narrowed to what it is for.
-// Wrong ones are slowed by address; right ones are not, for nobody guesses 24 bytes, and
-// others may come from the same address.
+// ByToken returns the user of a token at an address, narrowed to the token's rights. Wrong tokens are throttled
+// by address; valid ones are not, because nobody guesses 24 bytes, and others may share the address.
 func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Person, error) {
 	byAddress := "address " + address
 	t, err := d.store.Token(ctx, hashed(text))
@@ -117,10 +115,10 @@ func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Pe
 	return p, d.store.UsedToken(ctx, t, address)
 }
 
-// tokenOf reports whether what came as a password is a token.
+// tokenOf reports whether a password is a token.
 func tokenOf(password string) bool { return strings.HasPrefix(password, tokenMark) }
 
-// RevokeToken ends somebody's token, and what it follows; store.ErrNotFound if there is none.
+// RevokeToken revokes a user's token, and ends its streams; store.ErrNotFound if there is none.
 func (d *Directory) RevokeToken(ctx context.Context, handle string, id int64) error {
 	defer d.ended.Ring()
 	return d.store.RevokeToken(ctx, handle, id)

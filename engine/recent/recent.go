@@ -7,10 +7,10 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 )
 
-// Cache keeps what was asked for last. Several may use it concurrently.
+// Cache stores the most recently used values. It can be used concurrently.
 type Cache[K comparable, V any] = lru.Cache[K, V]
 
-// New makes a cache for at most so many, from 1 on.
+// New creates a cache of a capacity, from 1 on.
 func New[K comparable, V any](most int) *Cache[K, V] {
 	cache, err := lru.New[K, V](most)
 	if err != nil {

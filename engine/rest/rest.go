@@ -9,7 +9,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 )
 
-// Rests are what is left alone, by key. Its methods can be called concurrently.
+// Rests are pauses, by key. Its methods can be called concurrently.
 type Rests[K comparable] struct {
 	longest time.Duration
 	mu      sync.Mutex
@@ -21,7 +21,7 @@ type rest struct {
 	pace  *backoff.ExponentialBackOff
 }
 
-// New makes rests of at most a length.
+// New creates pauses with a maximum length.
 func New[K comparable](longest time.Duration) *Rests[K] {
 	return &Rests[K]{longest: longest, of: map[K]*rest{}}
 }
@@ -34,8 +34,8 @@ func (r *Rests[K]) Resting(key K) bool {
 	return one != nil && time.Now().Before(one.until)
 }
 
-// Ended records how something went: after an error it rests, longer than the time
-// before; without one the next rest is a short one again.
+// Ended records a result: after an error the key pauses, longer each time; after a success the next pause is
+// short again.
 func (r *Rests[K]) Ended(key K, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -21,7 +21,7 @@ type PushOutcome struct {
 	Leaves  []string // the stages that it removes
 }
 
-// destination returns where the version goes, and what it removes.
+// destination returns the stages of the version, and those that it removes.
 func (b PushOutcome) destination() string {
 	var parts []string
 	if len(b.Stages) > 0 {
@@ -33,7 +33,7 @@ func (b PushOutcome) destination() string {
 	return strings.Join(parts, ", and ")
 }
 
-// After is what a push is told once it was taken.
+// After has the dependencies of the output after a push.
 type After struct {
 	// Found returns the result of a commit, whether it is recorded, and whether the result is final.
 	Found func(ctx context.Context, hash string) (list []PushOutcome, noted, done bool, err error)
@@ -43,14 +43,14 @@ type After struct {
 	Page string
 }
 
-// How long a push is notified about: it is not kept waiting for a long build.
+// Time limits of the output after a push: it does not wait for a long build.
 const (
 	tellFor   = 20 * time.Second
 	tellEvery = 50 * time.Millisecond
 )
 
-// PostReceive is what git runs after it took a push: it says to which version
-// each branch was built, where that goes, and where to look.
+// PostReceive is git's hook after it accepted a push: it prints the version of each branch, its stages, and the
+// page's address.
 func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 	if file := os.Getenv(TakenVariable); file != "" {
 		if err := os.WriteFile(file, nil, 0o600); err != nil {
@@ -79,7 +79,7 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 	return nil
 }
 
-// report returns what a branch was built to, and gives it.
+// report prints the result of a branch's build, and returns it.
 func (a After) report(ctx context.Context, branch, hash string, out io.Writer) []PushOutcome {
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
@@ -114,7 +114,7 @@ func (a After) report(ctx context.Context, branch, hash string, out io.Writer) [
 	return list
 }
 
-// at returns where to look.
+// at returns the address of a page.
 func (a After) at(service, page string) string {
 	if a.Page == "" {
 		return ""

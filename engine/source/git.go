@@ -39,7 +39,7 @@ type Repository struct {
 // At returns the repository in a folder.
 func At(dir string) Repository { return Repository{dir: dir} }
 
-// git runs git in the repository and gives what it writes.
+// git runs git in the repository and returns its output.
 func (r Repository) git(ctx context.Context, env []string, stdin io.Reader, args ...string) ([]byte, error) {
 	cmd := r.command(ctx, args...)
 	cmd.Env = append(cmd.Env, env...)
@@ -52,7 +52,7 @@ func (r Repository) git(ctx context.Context, env []string, stdin io.Reader, args
 	return out.Bytes(), nil
 }
 
-// withoutPaths returns what git says without where its repository lies.
+// withoutPaths removes the repository's path from git's output.
 func (r Repository) withoutPaths(said string) string {
 	whole, err := filepath.Abs(r.dir)
 	if err != nil {
@@ -66,8 +66,7 @@ func (r Repository) withoutPaths(said string) string {
 	return strings.TrimSpace(said)
 }
 
-// gitQuiet are settings with which git reads just what is there: no file of the
-// machine's, and no object in the place of another, as refs/replace would have it.
+// gitQuiet makes git independent of the machine's configuration, and of replaced objects (refs/replace).
 func gitQuiet() []string {
 	return []string{"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_NO_REPLACE_OBJECTS=1", "LC_ALL=C"}
 }
@@ -98,7 +97,7 @@ func (r Repository) Main(ctx context.Context) (string, error) {
 	return strings.TrimSpace(string(out)), err
 }
 
-// Commit is what a commit says of itself.
+// Commit is a commit's metadata.
 type Commit struct {
 	Hash, Parent string
 	Author       string // the name part of the author
@@ -120,8 +119,7 @@ func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	return list[0], nil
 }
 
-// History returns the newest commits of a branch, newest first; those that touch
-// a path, if one is given.
+// History returns the newest commits of a branch, newest first; only those that touch a path, if one is given.
 func (r Repository) History(ctx context.Context, name, path string, limit int) ([]Commit, error) {
 	args := []string{"log", "-z", "-n", strconv.Itoa(limit), "--format=%H%x1f%P%x1f%an%x1f%ae%x1f%ct%x1f%s",
 		"--end-of-options", name, "--"}
@@ -233,7 +231,7 @@ func (f *Folder) Stamp(name string) string {
 // loadable is the size of files, in bytes, that Load leaves to Read.
 const loadable = 4 << 20
 
-// Load reads files in one go, so Read of them asks git no more. It is not to run concurrently as Read.
+// Load reads files in one request, so Read of them needs no git. It must not run concurrently with Read.
 func (f *Folder) Load(names []string) error {
 	var blobs []string
 	asked := map[string]bool{}
@@ -308,8 +306,8 @@ type Change struct {
 	Files         map[string][]byte
 }
 
-// Apply makes a commit of a change on top of its base. Where the branch has
-// moved on since, nothing is changed and the error is ErrConflict.
+// Apply commits a change on top of its base. If the branch has moved since, nothing is changed and the error is
+// ErrConflict.
 func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 	index, err := os.CreateTemp(r.dir, "index-")
 	if err != nil {

@@ -5,15 +5,15 @@ import (
 	"net/http"
 )
 
-// hiding is an answer in which a text is written over, length for length: where git reports where a repository
-// lies, it does so inside of frames of known length.
+// hiding is a response in which a text is overwritten, with the same length, because git reports a repository's
+// path inside frames of known length.
 type hiding struct {
 	http.ResponseWriter
 	secret []byte // redact nothing if empty
 	held   []byte // possibly the start of the secret
 }
 
-// Write passes on what cannot be the beginning of the secret any more.
+// Write forwards bytes that cannot be the start of the secret any more.
 func (h *hiding) Write(p []byte) (int, error) {
 	if len(h.secret) == 0 {
 		return h.ResponseWriter.Write(p)
@@ -32,13 +32,13 @@ func (h *hiding) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
-// rest passes on what was held.
+// rest forwards the remaining bytes.
 func (h *hiding) rest() {
 	_, _ = h.ResponseWriter.Write(h.held) // the client has disconnected
 	h.held = nil
 }
 
-// Flush passes on what is there.
+// Flush flushes the response.
 func (h *hiding) Flush() {
 	if f, ok := h.ResponseWriter.(http.Flusher); ok {
 		f.Flush()

@@ -17,10 +17,10 @@ import (
 	"rudmar/core/manifest"
 )
 
-// ErrDenied reports that a push may not be taken.
+// ErrDenied reports a rejected push.
 var ErrDenied = errors.New("the push was refused")
 
-// Hook is what a push is held against.
+// Hook has the checks of a push.
 type Hook struct {
 	Offers *check.Offers
 	// Owner returns the repository of a service, "" for an unknown one.
@@ -29,10 +29,9 @@ type Hook struct {
 	Repository string
 }
 
-// PreReceive is what git runs before it takes a push: it reads the branches
-// that are to move from in, checks the manifests as they would stand, and
-// writes what is wrong to out. It runs in git's own process, where the pushed
-// objects can be read though they are not yet taken.
+// PreReceive is git's hook before it accepts a push: it reads the moved branches from in, checks the manifests
+// of their new heads, and writes errors to out. It runs as a child process of git, in which the pushed objects
+// can be read before they are accepted.
 func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 	r := At(".")
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
@@ -74,8 +73,8 @@ func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error
 	return nil
 }
 
-// canAccept reports whether a reference may move. Only branches and tags are taken:
-// others, such as refs/replace, make git read something else than what is there.
+// canAccept returns why a reference cannot move. Only branches and tags are accepted: others, such as
+// refs/replace, change what git reads.
 func (h Hook) canAccept(ctx context.Context, r Repository, from, to, ref string,
 	out io.Writer) (bool, error) {
 	if branch, ok := strings.CutPrefix(ref, "refs/heads/"); ok {
@@ -142,7 +141,7 @@ func (h Hook) canUpdate(ctx context.Context, r Repository, branch, from, to stri
 	return ok, nil
 }
 
-// owns reports whether the repository may hold a service: a service belongs to one.
+// owns returns why the repository cannot contain a service: a service belongs to one repository.
 func (h Hook) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) {
 	if h.Owner == nil || s.Result.Service == nil || s.Result.Service.Name == "" {
 		return true, nil
@@ -156,7 +155,7 @@ func (h Hook) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) 
 	return false, nil
 }
 
-// Checked is a service of a commit with what a check found.
+// Checked is a service of a commit with the result of its check.
 type Checked struct {
 	Dir    string
 	Folder *Folder
@@ -199,10 +198,10 @@ func deploysFrom(services []Checked, branch string) bool {
 	})
 }
 
-// toldProblems is how many problems a refused push tells of one service.
+// toldProblems is the maximum number of diagnostics per service after a rejected push.
 const toldProblems = 20
 
-// WriteCheck writes what is wrong with a service, as somebody reads it who pushed.
+// WriteCheck writes the diagnostics of a service, for people who push.
 func WriteCheck(out io.Writer, branch string, c Checked) {
 	name := c.Dir
 	if c.Result.Service != nil && c.Result.Service.Name != "" {

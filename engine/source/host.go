@@ -18,7 +18,7 @@ import (
 	"time"
 )
 
-// Visitor is who talks to git, as signed in.
+// Visitor is the user of a git request, as signed in.
 type Visitor struct {
 	Handle string
 	// MayRead returns why they cannot read a repository; nil if they can.
@@ -27,7 +27,7 @@ type Visitor struct {
 	MayPush func(repository string) error
 }
 
-// Host keeps repositories in a folder and serves them over HTTP.
+// Host manages repositories in a folder and serves them over HTTP.
 type Host struct {
 	dir   string
 	hooks string // the hooks folder of all repositories, which pushes cannot change
@@ -62,13 +62,13 @@ func NewHost(dir, self string, authenticate func(*http.Request) (Visitor, error)
 	return h, h.writeHooks()
 }
 
-// Dir is where the repositories lie.
+// Dir returns the folder of the repositories.
 func (h *Host) Dir() string { return h.dir }
 
 // Repository returns a repository by name.
 func (h *Host) Repository(name string) Repository { return At(filepath.Join(h.dir, name+".git")) }
 
-// Create makes an empty repository, if there is none of that name.
+// Create creates an empty repository, if there is none of that name.
 func (h *Host) Create(ctx context.Context, name string) error {
 	r := h.Repository(name)
 	if _, err := os.Stat(filepath.Join(r.dir, "HEAD")); err == nil {
@@ -102,7 +102,7 @@ func (h *Host) Create(ctx context.Context, name string) error {
 	return nil
 }
 
-// Remove takes a repository away, with all that is in it.
+// Remove deletes a repository, with its content.
 func (h *Host) Remove(name string) error {
 	if err := os.RemoveAll(h.Repository(name).dir); err != nil {
 		return fmt.Errorf("deleting the repository %s: %w", name, err)
@@ -110,8 +110,7 @@ func (h *Host) Remove(name string) error {
 	return nil
 }
 
-// writeHooks makes the one folder of hooks what it has to be: nothing that lies
-// in a repository is ever run, whoever put it there.
+// writeHooks writes the one folder of hooks: hooks in a repository are never executed.
 func (h *Host) writeHooks() error {
 	script := func(hook string) string {
 		return "#!/bin/sh\nexec '" + strings.ReplaceAll(h.self, "'", `'\''`) + "' " + HookCommand + " " + hook + "\n"
@@ -136,7 +135,7 @@ func (h *Host) writeHooks() error {
 	return nil
 }
 
-// The hooks that git runs: before a push is taken, and after.
+// The hooks that git runs before and after it accepts a push.
 const (
 	PreReceive  = "pre-receive"
 	PostReceive = "post-receive"
@@ -144,15 +143,14 @@ const (
 
 func hooks() []string { return []string{PreReceive, PostReceive} }
 
-// TakenVariable names a file that the hook after a push makes, so the server notes the push while git still
-// reports how it went.
+// TakenVariable names a file that the hook after a push creates, so the server records the push while git still
+// prints its response.
 const TakenVariable = "RUDMAR_HOOK_TAKEN"
 
-// takenEvery is how often that file is looked for.
+// takenEvery is the interval of checks for that file.
 const takenEvery = 20 * time.Millisecond
 
-// notePush calls noted once: when the hook says that a push was taken, or when
-// over is called.
+// notePush calls noted once: when the hook reports that a push was accepted, or when over is called.
 func (h *Host) notePush(noted func()) (file string, over func()) {
 	dir, err := os.MkdirTemp("", "rudmar-push-")
 	var once sync.Once

@@ -25,15 +25,13 @@ const (
 	maxCheck    = 2 * time.Minute
 )
 
-// synced is what git waits for the disk with: what a commit needs, and where
-// branches stand.
+// synced are git's settings for syncing to disk: everything that a commit needs, and the references.
 const synced = "committed,reference"
 
-// ErrTooMuch reports which limit a push goes over.
+// ErrTooMuch reports the exceeded limit of a push.
 var ErrTooMuch = errors.New("the push is too large")
 
-// receiving are git's settings for what is pushed: the size of what is sent, and
-// large objects written as they come rather than held.
+// receiving are git's settings for pushes: the maximum size, and writing large objects as they arrive.
 func receiving(more ...[2]string) []string {
 	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"},
 		{"transfer.unpackLimit", "1"}, {"pack.threads", "1"}, {"core.fsync", synced},
@@ -41,7 +39,7 @@ func receiving(more ...[2]string) []string {
 	return configured(settings)
 }
 
-// configured returns the environment by which git takes settings, whatever its files say.
+// configured returns the environment that passes settings to git, overriding its files.
 func configured(settings [][2]string) []string {
 	out := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
 	for i, s := range settings {
@@ -50,8 +48,8 @@ func configured(settings [][2]string) []string {
 	return out
 }
 
-// measure holds what is pushed against the limits, without reading any content:
-// small packs can hold very large trees and files.
+// measure checks a push against the limits, without reading any content: small packs can contain very large
+// trees and files.
 func (r Repository) measure(ctx context.Context, to string) error {
 	var count, total int64
 	held := r.held
@@ -110,8 +108,7 @@ func (r Repository) command(ctx context.Context, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// each calls do with each piece that a command writes, and ends the command, and
-// those before it, when do fails.
+// each calls do with each record of a command's output, and ends the commands when do fails.
 func each(cmd *exec.Cmd, end byte, do func(piece string) error, before ...*exec.Cmd) error {
 	out, err := cmd.StdoutPipe()
 	if err != nil {

@@ -13,8 +13,7 @@ type Content struct {
 	Executable bool
 }
 
-// Loose returns a folder of files that no commit has, by their paths. Its blobs have
-// the names that git would give them.
+// Loose returns a folder of files without a commit, by their paths. Its blobs have git's names.
 func Loose(files map[string]Content) *Folder {
 	f := &Folder{byPath: map[string]int{}, content: map[string][]byte{}}
 	for name, c := range files {
@@ -29,8 +28,7 @@ func Loose(files map[string]Content) *Folder {
 	return f
 }
 
-// BlobName is the name that git gives to a blob of these bytes: the SHA-1 of its
-// head and them.
+// BlobName returns git's name for a blob: the SHA-1 of its header and content.
 func BlobName(content []byte) string {
 	h := sha1.New() // git's name for it, not a security measure
 	fmt.Fprintf(h, "blob %d\x00", len(content))

@@ -21,11 +21,10 @@ type MirrorOf struct {
 	User, Password string
 }
 
-// mirrored is where branches of elsewhere lie until they are taken.
+// mirrored is the prefix of fetched references until they are accepted.
 const mirrored = "refs/mirror/"
 
-// FetchFrom fetches the branches of a repository elsewhere, and gives their commits. None
-// of them is taken by that.
+// FetchFrom fetches the branches of a remote repository, and returns their commits. It accepts none of them.
 func (r Repository) FetchFrom(ctx context.Context, e MirrorOf) (map[string]string, error) {
 	at := e.At.String()
 	if e.At.Is6() {
@@ -60,8 +59,8 @@ func (r Repository) FetchFrom(ctx context.Context, e MirrorOf) (map[string]strin
 	return heads, nil
 }
 
-// Accept moves a branch to a commit that was fetched, by the rules that a push is held
-// against, in somebody's name. What refuses it wraps ErrDenied, and says why.
+// Accept moves a branch to a fetched commit, by the rules of a push, in somebody's name. A rejection wraps
+// ErrDenied, with the reason.
 func (h Hook) Accept(ctx context.Context, r Repository, branch, to, person string) error {
 	heads, err := r.Heads(ctx)
 	if err != nil {
@@ -93,8 +92,8 @@ func (h Hook) Accept(ctx context.Context, r Repository, branch, to, person strin
 	return err
 }
 
-// follows reports whether a commit comes after the one where a branch is; where no stage
-// takes the branch it need not.
+// follows reports whether a commit is a descendant of the branch's head; a branch that no stage deploys from
+// can move anywhere.
 func (r Repository) follows(ctx context.Context, h Hook, branch, from, to string,
 	said io.Writer) (bool, error) {
 	if _, err := r.git(ctx, nil, nil, "merge-base", "--is-ancestor", from, to); err == nil {

@@ -6,18 +6,18 @@ import (
 	"strings"
 )
 
-// Nothing is git's name for no commit: what a new branch moves from.
+// Nothing is git's name for no commit: the former head of a new branch.
 const Nothing = zero
 
-// Move is a branch that somebody moved.
+// Move is a move of a branch by somebody.
 type Move struct {
 	Before, After string // Before is Nothing for a new branch.
 	Person        string // as signed in
 }
 
-// Moves lists how a branch was moved, oldest first, from git's own log of it:
-// it is written with the move itself, in the name of who was signed in, and so
-// it tells the truth also where nobody was there to note a push.
+// Moves lists the moves of a branch, oldest first, from git's reflog: git writes it together with the move
+// itself, in the name of the user who was signed in, so it is complete even if nobody was there to record a
+// push.
 func (r Repository) Moves(ctx context.Context, branch string) ([]Move, error) {
 	out, err := r.git(ctx, nil, nil, "log", "--walk-reflogs", "--format=%H%x1f%gn", "--end-of-options",
 		"refs/heads/"+branch, "--")
@@ -38,8 +38,8 @@ func (r Repository) Moves(ctx context.Context, branch string) ([]Move, error) {
 	return moves, nil
 }
 
-// Between lists the commits that are in one and not in another; all of to where
-// from is "", Nothing, or not in the repository.
+// Between lists the commits that are in to and not in from; all of to if from is "", Nothing, or not in the
+// repository.
 func (r Repository) Between(ctx context.Context, from, to string) ([]string, error) {
 	args := []string{"rev-list", "--end-of-options", to}
 	if from != "" && from != Nothing {

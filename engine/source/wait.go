@@ -33,15 +33,14 @@ func pushOptions() []string {
 	return out
 }
 
-// StageStatus is how a version stands in a stage.
+// StageStatus is the state of a version in a stage.
 type StageStatus struct {
 	Stage, State, Reason string
 	// Rests means that nothing happens there until another event.
 	Rests bool
 }
 
-// follow prints how a version stands in its stages as that changes, until nothing
-// happens by itself any more.
+// follow prints the state of a version in its stages as it changes, until nothing more happens automatically.
 func (a After) follow(ctx context.Context, b PushOutcome, out io.Writer) {
 	told := map[string]StageStatus{}
 	tick := time.NewTicker(5 * tellEvery)

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Lines reports which commits wrote lines of a file, as it stands in a commit.
+// Lines returns the commits that wrote lines of a file, at a commit.
 func (r Repository) Lines(ctx context.Context, commit, path string, lines []int) (map[int]Commit, error) {
 	args := []string{"blame", "--porcelain"}
 	for _, n := range lines {
@@ -51,12 +51,12 @@ func (r Repository) Lines(ctx context.Context, commit, path string, lines []int)
 	return found, nil
 }
 
-// mostTouches is how many commits of a folder are looked through for who wrote its files.
+// mostTouches is the maximum number of commits of a folder to search for the authors of its files.
 const mostTouches = 5000
 
-// WrittenOnce returns the files of a folder that just one commit has touched, ever, with its hash: it wrote all
-// their lines. Of a file that was moved, merged manually or changed since it does not tell; [Repository.Lines]
-// does.
+// WrittenOnce returns the files of a folder that only one commit has ever touched, with its hash: it wrote all
+// their lines. It leaves out files that were moved, merged or changed since, for which [Repository.Lines]
+// works.
 func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[string]string, error) {
 	// Whole commits are compared, so a file moved from another folder is not new.
 	out, err := r.git(ctx, nil, nil, "log", "-n", strconv.Itoa(mostTouches+1), "-c", "-M", "--full-diff", "--name-status",

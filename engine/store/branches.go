@@ -2,18 +2,17 @@ package store
 
 import "context"
 
-// NoticeBranch reports what a branch that no stage takes would change.
+// NoticeBranch reports what a branch that no stage deploys from would change.
 const NoticeBranch = "branch.planned"
 
-// BranchPlan is a push to a branch that no stage takes, of which it is told what it would
-// change.
+// BranchPlan is a push to a branch that no stage deploys from, whose plan is reported.
 type BranchPlan struct {
 	ID                    int64
 	Service, Branch, Hash string
 	Person                string
 }
 
-// QueuedBranches returns the pushes of which nothing was told yet, the oldest first.
+// QueuedBranches returns the pushes without a plan, oldest first.
 func (s *Store) QueuedBranches(ctx context.Context) ([]BranchPlan, error) {
 	return list(ctx, s.read, func(r scanner) (BranchPlan, error) {
 		var b BranchPlan
@@ -21,8 +20,8 @@ func (s *Store) QueuedBranches(ctx context.Context) ([]BranchPlan, error) {
 	}, `SELECT id, service, branch, hash, person FROM branch_plans WHERE state = 'queued' ORDER BY id LIMIT 50`)
 }
 
-// addBranchPlan asks for it as part of the transaction that notes the push. What is not
-// told yet of older pushes of the branch need not be any more.
+// addBranchPlan queues a plan in the transaction that records the push. Queued plans of older pushes of the
+// branch are dropped.
 func (tx Tx) addBranchPlan(ctx context.Context, b BranchPlan) error {
 	if _, err := tx.ExecContext(ctx, `DELETE FROM branch_plans WHERE service = ? AND branch = ? AND state = 'queued'`,
 		b.Service, b.Branch); err != nil {
@@ -33,7 +32,7 @@ func (tx Tx) addBranchPlan(ctx context.Context, b BranchPlan) error {
 	return err
 }
 
-// EndBranchPlan keeps what was found out, and tells it; once, whoever calls it again.
+// EndBranchPlan stores the plan, and sends its notification; repeated calls do nothing.
 func (s *Store) EndBranchPlan(ctx context.Context, b BranchPlan, stage, text string, says []string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE branch_plans SET state = 'told', text = ?, at = ? WHERE id = ? AND state = 'queued'`,

@@ -13,7 +13,7 @@ type Calendar struct {
 	Error   string    // the error of the last read; "" if it succeeded
 }
 
-// Calendar returns one by its address.
+// Calendar returns a calendar by its address.
 func (s *Store) Calendar(ctx context.Context, address string) (Calendar, error) {
 	return one(ctx, s.read, func(r scanner) (Calendar, error) {
 		var c Calendar
@@ -24,8 +24,7 @@ func (s *Store) Calendar(ctx context.Context, address string) (Calendar, error) 
 	}, `SELECT address, text, read_at, error FROM calendars WHERE address = ?`, address)
 }
 
-// PutCalendar keeps what was read of a calendar; with an error, that alone, and what was
-// read before stays.
+// PutCalendar stores the content of a calendar; an error is stored alone, and the last content is kept.
 func (s *Store) PutCalendar(ctx context.Context, c Calendar) error {
 	if c.Error != "" {
 		return s.exec(ctx, `INSERT INTO calendars (address, text, read_at, error) VALUES (?, '', 0, ?)

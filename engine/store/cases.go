@@ -16,8 +16,7 @@ type CaseRun struct {
 	At                           time.Time
 }
 
-// BeginCase writes down that a case is about to run, or to run again where it was started before. It gives the
-// run's id.
+// BeginCase records the start of a case, or its repeated start. It returns the run's ID.
 func (s *Store) BeginCase(ctx context.Context, d Delivery, r CaseRun) (int64, error) {
 	if r.ID != 0 {
 		return r.ID, s.exec(ctx, `UPDATE case_runs SET again = 1, at = ? WHERE id = ?`, s.stamp(), r.ID)

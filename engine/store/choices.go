@@ -9,7 +9,7 @@ import (
 	"rudmar/core/delivery"
 )
 
-// choiceText returns a choice as it is kept; "" for none.
+// choiceText returns the stored form of a selection; "" for none.
 func choiceText(c *delivery.Choice) string {
 	if c == nil {
 		return ""
@@ -25,22 +25,21 @@ func choiceOf(text string) (*delivery.Choice, error) {
 	return c, json.Unmarshal([]byte(text), c)
 }
 
-// Choice returns which functions of a version a stage holds or is to hold; nil for all of
-// them, also where the rest is to follow now.
+// Choice returns the selected functions of a version in a stage; nil for all of them, also if the remaining
+// ones are requested.
 func (s *Store) Choice(ctx context.Context, service string, version int, stage string) (*delivery.Choice, error) {
 	return s.choice(ctx, `SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ? AND rest = 0`,
 		service, version, stage)
 }
 
-// DeployedChoice is like Choice for a version that stands in a stage: what it holds now,
-// also while the rest follows.
+// DeployedChoice is Choice for a deployed version: its present functions, also while the remaining ones wait.
 func (s *Store) DeployedChoice(ctx context.Context, service string, version int, stage string) (
 	*delivery.Choice, error) {
 	return s.choice(ctx, `SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ?`,
 		service, version, stage)
 }
 
-// choice reads one choice; nil if there is none.
+// choice reads one selection; nil if there is none.
 func (s *Store) choice(ctx context.Context, query string, args ...any) (*delivery.Choice, error) {
 	text, err := one(ctx, s.read, takeText, query, args...)
 	if errors.Is(err, ErrNotFound) {
@@ -52,8 +51,8 @@ func (s *Store) choice(ctx context.Context, query string, args ...any) (*deliver
 	return choiceOf(text)
 }
 
-// UpdateChoice keeps another choice for a delivery that waits, unless somebody has asked for
-// something else since it was read.
+// UpdateChoice stores another selection for a waiting delivery, unless somebody has requested something else
+// since it was read.
 func (s *Store) UpdateChoice(ctx context.Context, d Delivery, now *delivery.Choice) error {
 	return s.ifWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE deliveries SET choice = ? WHERE service = ? AND version = ? AND stage = ? AND choice = ?`,
@@ -62,9 +61,8 @@ func (s *Store) UpdateChoice(ctx context.Context, d Delivery, now *delivery.Choi
 	})
 }
 
-// Follow makes what was left out of a version come into a stage too: the version waits
-// there again, for its gates, and somebody has asked for it. What was said of it before
-// no longer counts. ErrMoved where nothing of it is left out any more.
+// Follow requests the remaining functions of a version: it waits for the gates of the stage again, as
+// requested. Its former approvals and overrides are withdrawn. ErrMoved if no function remains.
 func (s *Store) Follow(ctx context.Context, d Delivery, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, rest = 1, requested_by = ?, not_before = 0, agreed = ''

@@ -25,7 +25,7 @@ func takeCopy(r scanner) (Copy, error) {
 	return c, err
 }
 
-// PutCopy keeps that somebody has a copy, or uses it.
+// PutCopy records the creation or the use of a copy.
 func (s *Store) PutCopy(ctx context.Context, c Copy) error {
 	return s.Within(ctx, func(tx Tx) error {
 		there, err := one(ctx, tx, scanBool, `SELECT EXISTS (SELECT 1 FROM copies WHERE service = ? AND handle = ?)`, c.Service,
@@ -60,7 +60,7 @@ func (s *Store) Copy(ctx context.Context, service, handle string) (Copy, error) 
 	return c, err
 }
 
-// DropCopy forgets a copy that was removed, and notes who did it and why.
+// DropCopy deletes the record of a copy, and writes to the journal who deleted it and why.
 func (s *Store) DropCopy(ctx context.Context, c Copy, by, why string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM copies WHERE service = ? AND handle = ?`, c.Service, c.Handle); err != nil {

@@ -14,7 +14,7 @@ import (
 	"rudmar/core/timing"
 )
 
-// Delivery is where a version stands in one stage.
+// Delivery is the state of a version in one stage.
 type Delivery struct {
 	Service     string
 	Version     int
@@ -44,14 +44,13 @@ type Delivery struct {
 // Enters reports whether a function of the version enters with this delivery.
 func (d Delivery) Enters(function string) bool { return d.Rest || d.Choice.Enters(function) }
 
-// What a version that stopped may miss.
+// What a failed version can need.
 const (
 	MissesPlatform = "platform" // the platform did not respond
 	BlockedByPlan  = "plan"     // its plan had a blocker, such as a secret without a value
 )
 
-// ErrMoved reports that a delivery is in another state than somebody took it to be in: somebody else was
-// faster.
+// ErrMoved reports that a delivery is in another state than expected: somebody else was faster.
 var ErrMoved = errors.New("changed in the meantime")
 
 const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed, choice, rest, not_before`
@@ -75,8 +74,8 @@ func takeDelivery(r scanner) (Delivery, error) {
 	return d, err
 }
 
-// StartDelivery makes a version wait in its stages, and in those that it removes. One that came before, and
-// others since, waits again: as if it were new, but where it still runs.
+// StartDelivery makes a version wait in its stages, and in those that it removes. A version that was superseded
+// since waits again as if it were new, except where it is deployed.
 func (s *Store) StartDelivery(ctx context.Context, service string, version int, stages, removes []string) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.startDelivery(ctx, service, version, stages, removes) })
 }
@@ -106,8 +105,8 @@ func (tx Tx) startDelivery(ctx context.Context, service string, version int, sta
 	return tx.Publish(ctx, service, TopicDelivery, map[string]any{"version": version, "stage": "", "state": delivery.Waiting})
 }
 
-// Undelivered returns the newest versions of a service, up to twenty, that wait
-// nowhere and came after all that do: a former Rudmar may have been ended in between.
+// Undelivered returns the newest versions of a service, up to twenty, without deliveries and newer than all
+// that have some: a former process may have ended in between.
 func (s *Store) Undelivered(ctx context.Context, service string) ([]int, error) {
 	return list(ctx, s.read, func(r scanner) (int, error) {
 		var n int
@@ -115,8 +114,8 @@ func (s *Store) Undelivered(ctx context.Context, service string) ([]int, error) 
 	}, `SELECT number FROM versions v WHERE service = ? AND number > (SELECT coalesce(max(version), 0) FROM deliveries d WHERE d.service = v.service) ORDER BY number DESC LIMIT 20`, service)
 }
 
-// again gives a version a new turn in all its stages, and makes it wait where it
-// does not run any more. What was said of it before no longer counts.
+// again gives a version a new turn in all its stages, and makes it wait where it is no longer deployed. Its
+// former approvals and overrides are withdrawn.
 func (tx Tx) again(ctx context.Context, service string, version int, turn int64) error {
 	for _, change := range []struct {
 		text string
@@ -139,26 +138,25 @@ func (tx Tx) again(ctx context.Context, service string, version int, turn int64)
 	return tx.Note(ctx, Entry{Service: service, What: "delivery", Text: "version " + itoa(version) + " was pushed again"})
 }
 
-// Deliveries returns where the versions of a service stand, newest version first.
+// Deliveries returns the deliveries of a service, newest version first.
 func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, error) {
 	return list(ctx, s.read, takeDelivery,
 		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
 }
 
-// StagesToPoll returns the stages of a service in which something may still happen automatically: where a
-// version waits, moves, or has stopped.
+// StagesToPoll returns the stages of a service in which something can happen automatically: those with a
+// waiting, active or failed delivery.
 func (s *Store) StagesToPoll(ctx context.Context, service string) ([]string, error) {
 	return list(ctx, s.read, takeText, `SELECT DISTINCT stage FROM deliveries INDEXED BY deliveries_restless
 		WHERE service = ? AND state IN ('waiting', 'planning', 'deploying', 'shifting', 'testing', 'failed')`, service)
 }
 
-// recentTurns is how many turns back it is told what became of versions that
-// ended.
+// recentTurns is the number of turns whose ended deliveries are listed.
 const recentTurns = 50
 
-// CurrentDeliveries returns of a service what matters now, newest version first:
-// what moves, what waits, stopped or settled at or after what runs in its stage, the one
-// that ran there before, and whatever became of the newest.
+// CurrentDeliveries returns the current deliveries of a service, newest version first: active ones, those that
+// wait, failed or settled at or after the deployed one, the previously settled one, and those of the newest
+// version.
 func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delivery, error) {
 	return list(ctx, s.read, takeDelivery,
 		`WITH here AS (SELECT stage, min(version) AS version FROM stages WHERE service = ?1 GROUP BY stage),
@@ -174,13 +172,13 @@ func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delive
 		ORDER BY turn DESC, version DESC, rowid`, service, recentTurns)
 }
 
-// DeliveriesOf returns where some versions stand, each in the order of its stages.
+// DeliveriesOf returns the deliveries of some versions, each in the order of its stages.
 func (s *Store) DeliveriesOf(ctx context.Context, service string, versions ...int) ([]Delivery, error) {
 	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries
 		WHERE service = ? AND version IN (SELECT value FROM json_each(?)) ORDER BY rowid`, service, toJSON(versions))
 }
 
-// Delivery returns where a version stands in a stage.
+// Delivery returns a version's delivery to a stage.
 func (s *Store) Delivery(ctx context.Context, service string, version int, stage string) (Delivery, error) {
 	return one(ctx, s.read, takeDelivery,
 		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
@@ -193,9 +191,8 @@ type Move struct {
 	Person string
 }
 
-// MoveDeliveries changes deliveries one after another, each with what follows
-// from it, and notes and tells it: all of them or none. ErrMoved where one is in
-// another state by now.
+// MoveDeliveries changes deliveries one after another, each with its consequences, journal entries and
+// notifications, in one transaction. ErrMoved if one is in another state by now.
 func (s *Store) MoveDeliveries(ctx context.Context, moves ...Move) error {
 	return s.Within(ctx, func(tx Tx) error {
 		for _, m := range moves {
@@ -289,8 +286,7 @@ func (tx Tx) requireIdle(ctx context.Context, service, stage string) error {
 	return err
 }
 
-// ifWaiting changes something of a delivery that still waits, in one
-// transaction with the check that it does.
+// ifWaiting changes a delivery if it is waiting, in one transaction.
 func (s *Store) ifWaiting(ctx context.Context, service string, version int, stage string,
 	change func(tx Tx) error) error {
 	return s.Within(ctx, func(tx Tx) error {
@@ -312,8 +308,8 @@ func (s *Store) ifWaiting(ctx context.Context, service string, version int, stag
 	})
 }
 
-// Request keeps that somebody asked for a version that waits for a stage, or for some
-// functions of it, at once or from a time on.
+// Request records a request for a waiting version in a stage, or for some functions of it, at once or from a
+// time on.
 func (s *Store) Request(ctx context.Context, service string, version int, stage, person string,
 	choice *delivery.Choice, notBefore time.Time) error {
 	return s.ifWaiting(ctx, service, version, stage, func(tx Tx) error {
@@ -333,15 +329,14 @@ func (s *Store) Request(ctx context.Context, service string, version int, stage,
 	})
 }
 
-// Approval is somebody's yes.
+// Approval is one person's approval.
 type Approval struct {
 	Person, Comment string
 	At              time.Time
 	Shown           []string // the plan and impact as shown to them
 }
 
-// Approve keeps an approval of a version that waits; a newer one takes the place
-// of the person's own before.
+// Approve records an approval of a waiting version; it replaces the person's earlier one.
 func (s *Store) Approve(ctx context.Context, service string, version int, stage string, a Approval) error {
 	return s.ifWaiting(ctx, service, version, stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -382,8 +377,7 @@ type GateResults struct {
 	Body    string // JSON
 }
 
-// PutGateResults keeps how the gates of a delivery were judged, in place of what
-// was before.
+// PutGateResults stores the gate results of a delivery, in place of the former ones.
 func (s *Store) PutGateResults(ctx context.Context, service string, j GateResults) error {
 	return s.Within(ctx, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx,
@@ -396,8 +390,8 @@ func (s *Store) PutGateResults(ctx context.Context, service string, j GateResult
 	})
 }
 
-// GateResults returns how the gates of a service's deliveries were judged last: of
-// those that wait, or of one version, whatever becomes of it.
+// GateResults returns the stored gate results of a service's deliveries: of waiting ones, or of one version in
+// any state.
 func (s *Store) GateResults(ctx context.Context, service string, version int) ([]GateResults, error) {
 	return list(ctx, s.read, func(r scanner) (GateResults, error) {
 		var j GateResults

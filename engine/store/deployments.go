@@ -54,8 +54,8 @@ type Begin struct {
 	Also func(tx Tx, id int64) error
 }
 
-// AddDeployment asks for a deployment, with all its steps waiting. ErrLease where another one is running on its
-// place, ErrSerial where the record has moved on.
+// AddDeployment records a requested deployment, with all its steps waiting. ErrLease if another one is running
+// at its place, ErrSerial if the record has changed.
 func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 	planID, p, person := b.PlanID, b.Plan, b.Person
 	var id int64
@@ -114,7 +114,7 @@ func (tx Tx) publishDeployment(ctx context.Context, id int64, at manifest.Place,
 	return tx.Publish(ctx, at.Service, TopicDeployment, body)
 }
 
-// free checks that nothing is running on a place, and that nobody but one holder has it.
+// free checks that no deployment runs at a place, and that nobody but one holder has its lease.
 func (s *Store) free(ctx context.Context, q rowQuerier, p manifest.Place, holder string) error {
 	var at int
 	if err := q.QueryRowContext(ctx,
@@ -129,8 +129,7 @@ func (s *Store) free(ctx context.Context, q rowQuerier, p manifest.Place, holder
 	return nil
 }
 
-// Free checks that nothing is running on a place, for who would hold it; the error is ErrLease where something
-// is.
+// Free checks that no deployment runs at a place, for a prospective holder; otherwise the error is ErrLease.
 func (s *Store) Free(ctx context.Context, p manifest.Place, holder string) error {
 	return s.free(ctx, s.read, p, holder)
 }
@@ -151,12 +150,12 @@ func takeDeployment(r scanner) (Deployment, error) {
 	return d, err
 }
 
-// Deployment returns one by id.
+// Deployment returns a deployment by ID.
 func (s *Store) Deployment(ctx context.Context, id int64) (Deployment, error) {
 	return one(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE id = ?`, id)
 }
 
-// RunningDeployments returns those that have not ended.
+// RunningDeployments returns the deployments that have not ended.
 func (s *Store) RunningDeployments(ctx context.Context) ([]Deployment, error) {
 	return list(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE state = ? ORDER BY id`,
 		Running)
@@ -181,8 +180,8 @@ func (s *Store) Steps(ctx context.Context, deployment int64) ([]Step, error) {
 	}, `SELECT step, address, kind, state, key, error, attempts, started_at, ended_at FROM deployment_steps WHERE deployment = ? ORDER BY step`, deployment)
 }
 
-// EndDeployment records the end of a running deployment and releases its place. If it succeeded,
-// the place has its version. ErrMoved where it has ended already.
+// EndDeployment records the end of a running deployment and releases its place. If it succeeded, the place has
+// its version. ErrMoved if it has ended already.
 func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if err := tx.holds(ctx, l); err != nil {
@@ -223,8 +222,8 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 	})
 }
 
-// Reopen asks for a deployment that ended without being done to run again, for a holder: what failed or was
-// skipped waits. ErrLease where another one is running on its place, ErrMoved where it is done.
+// Reopen requests that a deployment that did not succeed runs again, for a holder: failed and skipped steps
+// wait. ErrLease if another one is running at its place, ErrMoved if it succeeded.
 func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if err := s.free(ctx, tx, d.Place, holder); err != nil {
@@ -248,8 +247,7 @@ func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string)
 	})
 }
 
-// Cancel asks a running deployment to finish what is in flight and stop; ErrMoved
-// where it does not run any more.
+// Cancel asks a running deployment to finish the steps in flight and stop; ErrMoved if it is not running.
 func (s *Store) Cancel(ctx context.Context, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
 		d := Deployment{ID: id}
@@ -266,8 +264,8 @@ func (s *Store) Cancel(ctx context.Context, id int64) error {
 	})
 }
 
-// DeployedAt gives, by place of a service, when the newest deployment began that
-// is done there: what changed since is not there yet.
+// DeployedAt returns, by place of a service, the start of the newest successful deployment: later changes are
+// not deployed.
 func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Place]time.Time, error) {
 	type row struct {
 		place manifest.Place
@@ -285,7 +283,7 @@ func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Pl
 	return out, err
 }
 
-// UsualTimes returns how long a step of each kind took recently.
+// UsualTimes returns the recent duration of a step, by kind.
 func (s *Store) UsualTimes(ctx context.Context) (map[string]time.Duration, error) {
 	type usual struct {
 		kind string

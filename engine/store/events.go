@@ -19,12 +19,11 @@ const (
 	TopicObservation = "observation"  // the observed state changed
 )
 
-// Deployments is rung, beside the events themselves, when a deployment was asked
-// for, is cancelled or has ended: for who need not know of each step.
+// Deployments is signaled, besides the events themselves, when a deployment is requested, is cancelled or has
+// ended: for listeners that do not need each step.
 const Deployments = "deployments"
 
-// Event is something that happened: it is kept in the transaction of what
-// happened, and tells pages and loops what to look at again.
+// Event is stored in the transaction of its cause, and notifies pages and loops of what to read again.
 type Event struct {
 	ID      int64
 	At      time.Time
@@ -33,11 +32,10 @@ type Event struct {
 	Body    string // JSON
 }
 
-// eventsKept is how many of the newest events are kept, for pages that come back.
+// eventsKept is how many of the newest events are stored, for pages that reconnect.
 const eventsKept = 5000
 
-// Publish keeps an event as part of a transaction. Who listens is woken once it is
-// committed.
+// Publish stores an event in a transaction. Listeners are woken once it is committed.
 func (tx Tx) Publish(ctx context.Context, service, topic string, body map[string]any) error {
 	result, err := tx.ExecContext(ctx, `INSERT INTO events (at, service, topic, body) VALUES (?,?,?,?)`, tx.s.stamp(),
 		service, topic, toJSON(body))
@@ -52,18 +50,18 @@ func (tx Tx) Publish(ctx context.Context, service, topic string, body map[string
 	return err
 }
 
-// Publish keeps an event of which nothing else is kept.
+// Publish stores an event without other data.
 func (s *Store) Publish(ctx context.Context, service, topic string, body map[string]any) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.Publish(ctx, service, topic, body) })
 }
 
-// Listen returns a channel that receives after events of the topics were
-// committed, or after any where none is given, until stop is called.
+// Listen returns a channel that receives after events of the topics were committed, or after any event without
+// topics, until stop is called.
 func (s *Store) Listen(topics ...string) (wake <-chan struct{}, stop func()) {
 	return s.told.Listen(topics...)
 }
 
-// EventsAfter returns what happened after an event, oldest first.
+// EventsAfter returns the events after one, oldest first.
 func (s *Store) EventsAfter(ctx context.Context, id int64, limit int) ([]Event, error) {
 	return list(ctx, s.read, func(r scanner) (Event, error) {
 		var e Event

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Beat writes one row, to see whether the database can be written.
+// Beat writes one row, to check that the database can be written.
 func (s *Store) Beat(ctx context.Context) error {
 	return s.exec(ctx, `INSERT INTO beat (one, at) VALUES (1, ?) ON CONFLICT DO UPDATE SET at = excluded.at`, s.stamp())
 }
@@ -33,7 +33,7 @@ type Stalled struct {
 	Since          time.Time
 }
 
-// StalledSince lists work that was asked for before a time and has not progressed since.
+// StalledSince lists work that was requested before a time and has not progressed since.
 func (s *Store) StalledSince(ctx context.Context, before time.Time) ([]Stalled, error) {
 	return list(ctx, s.read, func(r scanner) (Stalled, error) {
 		var v Stalled

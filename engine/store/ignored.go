@@ -34,7 +34,7 @@ func (s *Store) IgnoreDrift(ctx context.Context, p manifest.Place, l plan.Ignore
 	})
 }
 
-// Unignore takes back that a drift is left. One that is not left is ErrNotFound.
+// Unignore ends the ignoring of drift. If it is not ignored the error is ErrNotFound.
 func (s *Store) Unignore(ctx context.Context, p manifest.Place, address, attribute, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx,

@@ -5,12 +5,12 @@ import (
 	"time"
 )
 
-// newestKept is how many of a service's newest versions keep their archives whatever their age, so there is
-// something to roll back to.
+// newestKept is the number of a service's newest versions whose archives are kept regardless of age, for
+// rollbacks.
 const newestKept = 20
 
-// OldPlans counts the plans from before a time that were never run, and their bytes; here
-// and below nothing is from before the zero time.
+// OldPlans counts the plans from before a time that were never executed, and their bytes; here and below
+// nothing is older than the zero time.
 func (s *Store) OldPlans(ctx context.Context, before time.Time) (n int, bytes int64, err error) {
 	err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(length(body)), 0) FROM plans WHERE `+oldPlans,
 		stampOf(before)).Scan(&n, &bytes)
@@ -19,7 +19,7 @@ func (s *Store) OldPlans(ctx context.Context, before time.Time) (n int, bytes in
 
 const oldPlans = `made_at < ?1 AND NOT EXISTS (SELECT 1 FROM deployments d WHERE d.plan = plans.id)`
 
-// DropPlans removes them.
+// DropPlans deletes them.
 func (s *Store) DropPlans(ctx context.Context, before time.Time) error {
 	return s.exec(ctx, `DELETE FROM plans WHERE `+oldPlans, stampOf(before))
 }
@@ -33,14 +33,13 @@ func (s *Store) OldLogs(ctx context.Context, before time.Time) (n int, bytes int
 	return n, bytes, err
 }
 
-// DropLogs empties them; that they were built, and how it ended, stays.
+// DropLogs deletes the logs; the builds and their results are kept.
 func (s *Store) DropLogs(ctx context.Context, before time.Time) error {
 	return s.exec(ctx, `UPDATE builds SET log = '' WHERE `+oldLogs, stampOf(before))
 }
 
-// OldArchives lists the archives that only versions use which were built before a
-// time, run nowhere, wait and move nowhere, and are not among the newest twenty
-// of their service.
+// OldArchives lists the archives of versions that were built before a time, are neither deployed nor being
+// delivered, and are not among the newest twenty of their service.
 func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, error) {
 	return list(ctx, s.read, func(r scanner) (Artifact, error) {
 		var a Artifact
@@ -58,8 +57,8 @@ func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, 
 			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'testing', 'failed'))))`, stampOf(before), newestKept)
 }
 
-// ReclaimSpace returns unused space to the file system, where it is
-// more than a quarter of the database. Nothing is written meanwhile.
+// ReclaimSpace returns unused space to the file system, if it is more than a quarter of the database. Writes
+// wait meanwhile.
 func (s *Store) ReclaimSpace(ctx context.Context) error {
 	var pages, free int64
 	for pragma, to := range map[string]*int64{"page_count": &pages, "freelist_count": &free} {

@@ -15,16 +15,16 @@ var (
 	ErrSerial = errors.New("another deployment ran there since then") // the record changed
 )
 
-// Lease is the right to change a place. A later holder has a greater fence;
-// what an earlier one still writes is refused.
+// Lease is the right to change a place. A later holder has a greater fence; writes of an earlier one are
+// rejected.
 type Lease struct {
 	manifest.Place
 	Holder string
 	Fence  int64
 }
 
-// TakeLease takes a place for a while; ErrLease where somebody else has it. Who has it already gets it again:
-// what was started before is refused from then on.
+// TakeLease takes the lease of a place for a while; ErrLease if somebody else has it. Its holder gets it again:
+// work started before is rejected from then on.
 func (s *Store) TakeLease(ctx context.Context, p manifest.Place, holder string, length time.Duration) (Lease, error) {
 	l := Lease{Place: p, Holder: holder}
 	err := s.Within(ctx, func(tx Tx) error {
@@ -48,7 +48,7 @@ func (s *Store) TakeLease(ctx context.Context, p manifest.Place, holder string, 
 	return l, err
 }
 
-// RenewLease makes a lease last longer; ErrLease where it is lost.
+// RenewLease extends a lease; ErrLease if it is lost.
 func (s *Store) RenewLease(ctx context.Context, l Lease, length time.Duration) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if err := tx.holds(ctx, l); err != nil {
@@ -72,8 +72,8 @@ func (tx Tx) endLease(ctx context.Context, l Lease) error {
 	return err
 }
 
-// DropLeases releases the leases of a process that has ended: called once at
-// start, when this process is the only one that has the database.
+// DropLeases releases the leases of a process that has ended: called once at start, when no other process has
+// the database.
 func (s *Store) DropLeases(ctx context.Context) error {
 	return s.exec(ctx, `UPDATE leases SET holder = '', until = 0, fence = fence + 1`)
 }

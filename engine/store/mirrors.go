@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Mirror is where a repository follows another one.
+// Mirror has the settings and the state of a mirror.
 type Mirror struct {
 	Repository, URL string
 	User            string // username on the remote; "" for none
@@ -33,12 +33,12 @@ func (s *Store) Mirrors(ctx context.Context) ([]Mirror, error) {
 	return list(ctx, s.read, takeMirror, `SELECT `+mirrorColumns+` FROM mirrors ORDER BY repository`)
 }
 
-// Mirror returns that of a repository; ErrNotFound where it follows none.
+// Mirror returns a repository's mirror settings; ErrNotFound if it is not a mirror.
 func (s *Store) Mirror(ctx context.Context, repository string) (Mirror, error) {
 	return one(ctx, s.read, takeMirror, `SELECT `+mirrorColumns+` FROM mirrors WHERE repository = ?`, repository)
 }
 
-// PutMirror makes a repository follow another one, in place of what it followed before.
+// PutMirror makes a repository a mirror, in place of its former remote.
 func (s *Store) PutMirror(ctx context.Context, m Mirror) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO mirrors (`+mirrorColumns+`) VALUES (?,?,?,?,?,?,?,?,0,0,'')
@@ -51,7 +51,7 @@ func (s *Store) PutMirror(ctx context.Context, m Mirror) error {
 	})
 }
 
-// DeleteMirror makes a repository follow nothing any more; ErrNotFound where it did not.
+// DeleteMirror ends a mirror; ErrNotFound if the repository is none.
 func (s *Store) DeleteMirror(ctx context.Context, repository, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `DELETE FROM mirrors WHERE repository = ?`, repository)
@@ -65,7 +65,7 @@ func (s *Store) DeleteMirror(ctx context.Context, repository, person string) err
 	})
 }
 
-// RecordFetch keeps how following went; "" for well.
+// RecordFetch stores the result of a fetch; "" for success.
 func (s *Store) RecordFetch(ctx context.Context, repository, problem string) error {
 	return s.exec(ctx, `UPDATE mirrors SET tried_at = ?1, error = ?2, read_at = CASE ?2 WHEN '' THEN ?1 ELSE read_at END
 		WHERE repository = ?3`, s.stamp(), problem, repository)

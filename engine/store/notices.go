@@ -18,7 +18,7 @@ const (
 	noticeDelivery    = "delivery."
 )
 
-// Hook is where notifications go.
+// Hook is a notification target.
 type NotificationTarget struct {
 	ID             int64
 	Name, URL      string
@@ -29,7 +29,7 @@ type NotificationTarget struct {
 	Made           time.Time
 }
 
-// Takes reports whether a notification goes there.
+// Takes reports whether the target receives a notification.
 func (h NotificationTarget) Takes(kind, service, stage string) bool {
 	return (h.Service == "" || h.Service == service) && (h.Stage == "" || h.Stage == stage) &&
 		(len(h.Kinds) == 0 || slices.ContainsFunc(h.Kinds, func(k string) bool {
@@ -44,7 +44,7 @@ const (
 	NotificationFailed = "failed" // all attempts failed
 )
 
-// Notification is what is told to somebody outside.
+// Notification is a message to a notification target.
 type Notification struct {
 	ID                   int64
 	NotificationTarget   int64
@@ -85,7 +85,7 @@ func takeNotice(r scanner) (Notification, error) {
 	return n, err
 }
 
-// CreateNotificationTarget keeps where notifications are to go; ErrHookNamed where there is one of that name.
+// CreateNotificationTarget stores a notification target; ErrHookNamed if the name exists.
 func (s *Store) CreateNotificationTarget(ctx context.Context, h NotificationTarget) (id int64, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `INSERT INTO hooks (name, url, sealed, kinds, service, stage, person, made_at)
@@ -106,17 +106,17 @@ func (s *Store) CreateNotificationTarget(ctx context.Context, h NotificationTarg
 	return id, err
 }
 
-// NotificationTargets lists where notifications go.
+// NotificationTargets lists notification targets.
 func (s *Store) NotificationTargets(ctx context.Context) ([]NotificationTarget, error) {
 	return list(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0 ORDER BY name`)
 }
 
-// NotificationTarget returns one, also one that has ended.
+// NotificationTarget returns a notification target, also a deleted one.
 func (s *Store) NotificationTarget(ctx context.Context, id int64) (NotificationTarget, error) {
 	return one(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id)
 }
 
-// DeleteNotificationTarget ends notifications to somewhere; what is queued for it is not sent any more.
+// DeleteNotificationTarget deletes a notification target; its queued notifications are not sent.
 func (s *Store) DeleteNotificationTarget(ctx context.Context, h NotificationTarget, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE hooks SET ended_at = ? WHERE id = ? AND ended_at = 0`, s.stamp(), h.ID)
@@ -134,7 +134,7 @@ func (s *Store) DeleteNotificationTarget(ctx context.Context, h NotificationTarg
 	})
 }
 
-// Notify queues a notification for whoever wants it, as part of the transaction of what it tells.
+// Notify queues a notification for every matching target, in the transaction of its cause.
 func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data map[string]any) error {
 	hooks, err := list(ctx, tx, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0`)
 	if err != nil {
@@ -168,7 +168,7 @@ func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data
 	return nil
 }
 
-// DueNotifications returns what is to be sent now, oldest first.
+// DueNotifications returns the due notifications, oldest first.
 func (s *Store) DueNotifications(ctx context.Context, most int) ([]Notification, error) {
 	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE state = 'queued' AND due_at <= ?
 		ORDER BY due_at, id LIMIT ?`, s.stamp(), most)
@@ -180,15 +180,15 @@ func (s *Store) Notifications(ctx context.Context, hook int64, most int) ([]Noti
 		most)
 }
 
-// Notification returns one.
+// Notification returns a notification.
 func (s *Store) Notification(ctx context.Context, id int64) (Notification, error) {
 	return one(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE id = ?`, id)
 }
 
-// noticesKept is how long notifications are kept that were sent, or given up.
+// noticesKept is how long sent and failed notifications are kept.
 const noticesKept = 30 * 24 * time.Hour
 
-// RecordAttempt writes down the outcome of sending a notification: it is sent, given up, or due again.
+// RecordAttempt records the result of an attempt: the notification is sent, failed, or due again.
 func (s *Store) RecordAttempt(ctx context.Context, n Notification) error {
 	return s.Within(ctx, func(tx Tx) error {
 		ended := int64(0)
@@ -207,7 +207,7 @@ func (s *Store) RecordAttempt(ctx context.Context, n Notification) error {
 	})
 }
 
-// RetryMessage queues a notification that has ended once more, unchanged.
+// RetryMessage queues an ended notification once more, unchanged.
 func (s *Store) RetryMessage(ctx context.Context, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE notices SET state = 'queued', tries = 0, due_at = ?, ended_at = 0

@@ -8,7 +8,7 @@ import (
 	"rudmar/core/delivery"
 )
 
-// Override keeps that somebody overrode a gate of a version that waits.
+// Override records that somebody overrode a gate of a waiting version.
 func (s *Store) Override(ctx context.Context, d Delivery, p delivery.Override) error {
 	return s.ifWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO passed_over (service, version, stage, kind, name, person, reason, at)
@@ -21,7 +21,7 @@ func (s *Store) Override(ctx context.Context, d Delivery, p delivery.Override) e
 	})
 }
 
-// Overrides returns the gates that somebody overrode for a version in a stage.
+// Overrides returns the overridden gates of a version in a stage.
 func (s *Store) Overrides(ctx context.Context, d Delivery) ([]delivery.Override, error) {
 	return list(ctx, s.read, func(r scanner) (delivery.Override, error) {
 		var p delivery.Override
@@ -30,8 +30,7 @@ func (s *Store) Overrides(ctx context.Context, d Delivery) ([]delivery.Override,
 		d.Version, d.Stage)
 }
 
-// WithdrawApproval forgets somebody's approval of a version that waits; ErrNotFound
-// where they have given none.
+// WithdrawApproval deletes somebody's approval of a waiting version; ErrNotFound if they have given none.
 func (s *Store) WithdrawApproval(ctx context.Context, d Delivery, person string) error {
 	return s.ifWaiting(ctx, d.Service, d.Version, d.Stage, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `DELETE FROM approvals WHERE service = ? AND version = ? AND stage = ? AND person = ?`,

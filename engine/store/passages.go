@@ -8,7 +8,7 @@ import (
 	"rudmar/core/measure"
 )
 
-// pass writes down that a version came to be so in a stage, where that is measured.
+// pass records a version's arrival at a state in a stage, if that is measured.
 func (tx Tx) pass(ctx context.Context, d Delivery) error {
 	if d.Removes || d.State != delivery.Settled && d.State != delivery.RolledBack && d.State != delivery.Failed {
 		return nil
@@ -18,8 +18,8 @@ func (tx Tx) pass(ctx context.Context, d Delivery) error {
 	return err
 }
 
-// Passages returns what came to be so since a time, in the order in which it did, with when each version was
-// pushed; if that is unknown, built.
+// Passages returns the arrivals since a time, in order, with the push time of each version; without one, its
+// build time.
 func (s *Store) Passages(ctx context.Context, service string, since time.Time) ([]measure.Passage, error) {
 	return list(ctx, s.read, func(r scanner) (measure.Passage, error) {
 		var p measure.Passage

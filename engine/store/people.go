@@ -8,7 +8,7 @@ import (
 	"rudmar/core/rights"
 )
 
-// Person is somebody who uses Rudmar.
+// Person is a user.
 type Person struct {
 	Handle, Role string
 	Places       []string // where the role applies, in the form of rights.ParseWhere; everywhere if there is none
@@ -18,7 +18,7 @@ type Person struct {
 	Token        *Token // the token that acts in their name, nil for themselves; never stored
 }
 
-// Rights returns what decisions about somebody are made from.
+// Rights returns the inputs of decisions about a user.
 func (p Person) Rights() rights.Person {
 	out := rights.Person{Handle: p.Handle, Role: p.Role}
 	for _, place := range p.Places {
@@ -40,9 +40,8 @@ func scanUser(r scanner) (Person, error) {
 	return p, err
 }
 
-// PutPerson adds somebody, or changes who they are: where their password, role
-// or places change, or they are closed, their sessions end with it; their tokens
-// where they are closed. What is done is noted in by's name.
+// PutPerson adds or changes a user: a change of password, role or places, or closing the account, ends their
+// sessions; closing it revokes their tokens. The journal names by.
 func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		closed := int64(0)
@@ -69,7 +68,7 @@ func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error 
 	})
 }
 
-// Person returns somebody by handle.
+// Person returns a user by username.
 func (s *Store) Person(ctx context.Context, handle string) (Person, error) {
 	return one(ctx, s.read, scanUser, `SELECT `+personColumns+` FROM people WHERE handle = ?`, handle)
 }
@@ -79,13 +78,13 @@ func (s *Store) People(ctx context.Context) ([]Person, error) {
 	return list(ctx, s.read, scanUser, `SELECT `+personColumns+` FROM people ORDER BY handle`)
 }
 
-// Session is somebody's being signed in. The token is kept as a hash.
+// Session is a user's session. Its token is stored as a hash.
 type Session struct {
 	Handle, CSRF string
 	Until        time.Time
 }
 
-// AddSession keeps a session under its token's hash, and notes the sign-in.
+// AddSession stores a session under its token's hash, and writes the sign-in to the journal.
 func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session, address string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash,
@@ -107,12 +106,12 @@ func (s *Store) Session(ctx context.Context, tokenHash string) (Session, error) 
 	}, `SELECT handle, csrf, until FROM sessions WHERE token = ? AND until > ?`, tokenHash, s.stamp())
 }
 
-// EndSession ends a session, and forgets those that ran out.
+// EndSession ends a session, and deletes expired ones.
 func (s *Store) EndSession(ctx context.Context, tokenHash string) error {
 	return s.exec(ctx, `DELETE FROM sessions WHERE token = ? OR until < ?`, tokenHash, s.stamp())
 }
 
-// Entry is one line of the journal.
+// Entry is one entry of the journal.
 type Entry struct {
 	ID                           int64
 	At                           time.Time
@@ -134,8 +133,8 @@ func (tx Tx) Note(ctx context.Context, e Entry) error {
 	return err
 }
 
-// Journal returns lines about a service, newest first: those that have the person, the
-// stage and the deed of e, where it has any.
+// Journal returns the entries of a service, newest first, filtered by the person, stage and action of e, if
+// set.
 func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([]Entry, error) {
 	actions := formerActions()
 	return list(ctx, s.read, func(r scanner) (Entry, error) {
@@ -158,7 +157,7 @@ type Sealed struct {
 	At     time.Time
 }
 
-// PutSecret keeps a encrypted value, and notes who set it.
+// PutSecret stores an encrypted value, and writes who set it to the journal.
 func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO secrets (service, stage, name, sealed, person, at) VALUES (?,?,?,?,?,?)
@@ -189,7 +188,7 @@ func scanBool(r scanner) (bool, error) {
 	return v, r.Scan(&v)
 }
 
-// ClearSecrets removes all encrypted values: their key is gone.
+// ClearSecrets deletes all encrypted values: their key is lost.
 func (s *Store) ClearSecrets(ctx context.Context) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secrets`); err != nil {

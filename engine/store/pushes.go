@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Push is a branch that somebody moved, as signed in.
+// Push is a move of a branch by a user, as signed in.
 type Push struct {
 	Repository, Branch string
 	Before, After      string // hashes; all zeros before the first
@@ -23,8 +23,8 @@ func (s *Store) LastPush(ctx context.Context, repository, branch string) (Push, 
 		repository, branch)
 }
 
-// PushesSince returns the pushes of a branch after the newest one that brought it to
-// a commit, oldest first; the newest push alone where that commit is not known.
+// PushesSince returns the pushes of a branch after the newest one that moved it to a commit, oldest first; only
+// the newest push if that commit is unknown.
 func (s *Store) PushesSince(ctx context.Context, repository, branch, after string) ([]Push, error) {
 	return list(ctx, s.read, func(r scanner) (Push, error) {
 		p := Push{Repository: repository, Branch: branch}
@@ -34,7 +34,7 @@ func (s *Store) PushesSince(ctx context.Context, repository, branch, after strin
 			(SELECT max(id) - 1 FROM pushes WHERE repository = ?1 AND branch = ?2)) ORDER BY id`, repository, branch, after)
 }
 
-// AddPush keeps who moved a branch, with the commits that came by it.
+// AddPush records who moved a branch, with the commits of the push.
 func (s *Store) AddPush(ctx context.Context, p Push, commits []string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -57,10 +57,10 @@ func (s *Store) AddPush(ctx context.Context, p Push, commits []string) error {
 	})
 }
 
-// pushersAtOnce is how many commits one query asks for.
+// pushersAtOnce is the number of commits per query.
 const pushersAtOnce = 500
 
-// PushersOf gives, by commit, who pushed it.
+// PushersOf returns, by commit, who pushed it.
 func (s *Store) PushersOf(ctx context.Context, repository string, commits []string) (map[string][]string, error) {
 	out := map[string][]string{}
 	type row struct{ hash, person string }
@@ -90,7 +90,7 @@ func (s *Store) BranchesOf(ctx context.Context, service string, version int) ([]
 		`SELECT DISTINCT branch FROM builds WHERE service = ? AND version = ? ORDER BY branch`, service, version)
 }
 
-// Standing returns the version whose rules stand in each stage of a service.
+// Standing returns the version whose rules apply in each stage of a service.
 func (s *Store) Standing(ctx context.Context, service string) (map[string]int, error) {
 	type row struct {
 		stage   string
@@ -107,8 +107,8 @@ func (s *Store) Standing(ctx context.Context, service string) (map[string]int, e
 	return out, err
 }
 
-// stand keeps with a delivery that has settled that its version's rules apply in the stage from now on, or that
-// nothing is left there.
+// stand records with a settled delivery that its version's rules apply in the stage from now on, or that the
+// stage is empty.
 func (tx Tx) stand(ctx context.Context, d Delivery) error {
 	if !d.Removes {
 		_, err := tx.ExecContext(ctx, `INSERT INTO standing (service, stage, version, since) VALUES (?,?,?,?)

@@ -8,8 +8,7 @@ import (
 	"rudmar/core/plan"
 )
 
-// rename keeps the record of a function under its new name: its resources, and
-// what others need of it.
+// rename moves the record of a function to its new name: its resources, and dependencies on them.
 func (tx Tx) rename(ctx context.Context, p manifest.Place, was, now string) error {
 	type row struct{ address, function, needs string }
 	rows, err := list(ctx, tx, func(r scanner) (row, error) {

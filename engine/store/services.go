@@ -15,7 +15,7 @@ var (
 	ErrInUse = errors.New("it still has deployed resources")
 )
 
-// Service is a folder of a repository that holds a rudmar.yaml.
+// Service is a folder of a repository that contains a rudmar.yaml.
 type Service struct {
 	Name, Repository, Dir string
 	// RenamedTo is the service's present name, if it was renamed.
@@ -47,8 +47,8 @@ func takeText(r scanner) (string, error) {
 	return v, r.Scan(&v)
 }
 
-// AddService adds a service of a repository, or reports where in it the service stands now. ErrOwned where it
-// belongs to another one.
+// AddService adds a service of a repository, or updates its folder. ErrOwned if it belongs to another
+// repository.
 func (s *Store) AddService(ctx context.Context, v Service, move bool, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var owner string
@@ -74,7 +74,7 @@ func (s *Store) AddService(ctx context.Context, v Service, move bool, by string)
 	})
 }
 
-// RenamedTo keeps what a service is called now, "" for nothing.
+// RenamedTo records the present name of a service, "" for none.
 func (s *Store) RenamedTo(ctx context.Context, service, name string) error {
 	return s.exec(ctx, `UPDATE services SET became = ? WHERE name = ?`, name, service)
 }
@@ -102,8 +102,8 @@ func (s *Store) MoveService(ctx context.Context, name, repository, by string) er
 	})
 }
 
-// DeleteService takes a service of which nothing runs any more off the list. Its
-// versions and its journal stay. ErrInUse where something runs.
+// DeleteService removes a service without resources from the list. Its versions and its journal are kept.
+// ErrInUse if it has resources.
 func (s *Store) DeleteService(ctx context.Context, name, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var left int
@@ -127,8 +127,7 @@ func (s *Store) DeleteService(ctx context.Context, name, by string) error {
 	})
 }
 
-// DeleteRepository takes a repository off the list. ErrInUse where it has
-// services that are not removed.
+// DeleteRepository removes a repository from the list. ErrInUse if it has services.
 func (s *Store) DeleteRepository(ctx context.Context, name, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var left int
@@ -172,7 +171,7 @@ func (s *Store) ServicesOf(ctx context.Context, repository string) ([]Service, e
 		`SELECT `+serviceColumns+` FROM services WHERE removed_at = 0 AND repository = ? ORDER BY name`, repository)
 }
 
-// Service returns one by name.
+// Service returns a service by name.
 func (s *Store) Service(ctx context.Context, name string) (Service, error) {
 	return one(ctx, s.read, takeService, `SELECT `+serviceColumns+` FROM services WHERE name = ? AND removed_at = 0`, name)
 }

@@ -11,7 +11,7 @@ import (
 	"rudmar/core/metrics"
 )
 
-// Shift is how a version came into a stage after another one.
+// Shift is the traffic shift of a version in a stage.
 type Shift struct {
 	Service string `json:"-"`
 	Version int    `json:"-"`
@@ -44,7 +44,7 @@ type Shift struct {
 	Taken []ShiftStep `json:"taken,omitempty"`
 }
 
-// Earlier is what was counted in a minute before something began in it.
+// Earlier is the part of a minute's sum before the start of a shift.
 type Earlier struct {
 	Minute      int64       `json:"minute"` // Unix milliseconds of its start
 	Invocations int         `json:"invocations"`
@@ -52,7 +52,7 @@ type Earlier struct {
 	Durations   map[int]int `json:"durations,omitempty"`
 }
 
-// After returns what of a minute's sum came after it.
+// After returns the part of a minute's sum after it.
 func (e Earlier) After(sum metrics.Sum, minute int64) metrics.Sum {
 	if e.Minute != minute {
 		return sum
@@ -68,21 +68,21 @@ func (e Earlier) After(sum metrics.Sum, minute int64) metrics.Sum {
 	return sum
 }
 
-// ShiftPoint is what both revisions did in a minute.
+// ShiftPoint has the counts of both revisions in a minute.
 type ShiftPoint struct {
 	At  int64     `json:"at"` // Unix milliseconds of its start
 	New PointSide `json:"new"`
 	Old PointSide `json:"old"`
 }
 
-// PointSide is one side of it.
+// PointSide has the counts of one revision.
 type PointSide struct {
 	Invocations int     `json:"invocations"`
 	Errors      int     `json:"errors"`
 	P95         float64 `json:"p95"` // milliseconds, of warm invocations
 }
 
-// ShiftStep is a step that a shift took.
+// ShiftStep is a completed step of a shift.
 type ShiftStep struct {
 	At     time.Time `json:"at"`
 	Share  float64   `json:"share"`
@@ -98,8 +98,7 @@ func takeShift(r scanner) (Shift, error) {
 	return s, json.Unmarshal([]byte(body), &s)
 }
 
-// Shift returns how a version came into a stage; ErrNotFound where nothing was there
-// before.
+// Shift returns the traffic shift of a version in a stage; ErrNotFound if nothing was there before.
 func (s *Store) Shift(ctx context.Context, service string, version int, stage string) (Shift, error) {
 	return one(ctx, s.read, takeShift, `SELECT service, version, stage, active, body FROM shifts
 		WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
@@ -111,12 +110,12 @@ func (s *Store) ActiveShifts(ctx context.Context, service string) ([]Shift, erro
 		WHERE service = ? AND active = 1 ORDER BY stage`, service)
 }
 
-// PutShift keeps a shift as it is now, and tells it.
+// PutShift stores a shift, with an event.
 func (s *Store) PutShift(ctx context.Context, v Shift) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.PutShift(ctx, v) })
 }
 
-// PutShift keeps a shift as part of a transaction.
+// PutShift stores a shift in a transaction.
 func (tx Tx) PutShift(ctx context.Context, v Shift) error {
 	body, err := json.Marshal(v)
 	if err != nil {
@@ -130,15 +129,15 @@ func (tx Tx) PutShift(ctx context.Context, v Shift) error {
 	return tx.Publish(ctx, v.Service, TopicShift, map[string]any{"version": v.Version, "stage": v.Stage})
 }
 
-// endShift ends what a version's shift steers, once the version stands or has gone.
+// endShift ends a version's shift, once the version has settled or left.
 func (tx Tx) endShift(ctx context.Context, d Delivery) error {
 	_, err := tx.ExecContext(ctx, `UPDATE shifts SET active = 0 WHERE service = ? AND version = ? AND stage = ?`, d.Service,
 		d.Version, d.Stage)
 	return err
 }
 
-// ChangeShift changes an active shift by what somebody says, in one transaction with
-// the check that the version still moves there. It is noted in their name.
+// ChangeShift applies a person's command to an active shift, in one transaction with the check that the
+// delivery is active. The journal names the person.
 func (s *Store) ChangeShift(ctx context.Context, d Delivery, person, what string, change func(v *Shift) error) error {
 	return s.Within(ctx, func(tx Tx) error {
 		v, err := one(ctx, tx, takeShift, `SELECT s.service, s.version, s.stage, s.active, s.body FROM shifts s
@@ -159,13 +158,13 @@ func (s *Store) ChangeShift(ctx context.Context, d Delivery, person, what string
 	})
 }
 
-// JudgeShift keeps how a shift was judged, or is brought on, as KeepShift does.
+// JudgeShift stores a shift after a judgment or a step, like KeepShift.
 func (s *Store) JudgeShift(ctx context.Context, v Shift) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.KeepShift(ctx, v) })
 }
 
-// KeepShift keeps a shift as part of a transaction, unless somebody has said a word to it since it was read, or
-// it is over: then the error is ErrMoved, and it is to be judged again.
+// KeepShift stores a shift in a transaction, unless a person has given it a command since it was read, or it is
+// over: then the error is ErrMoved, and it must be judged again.
 func (tx Tx) KeepShift(ctx context.Context, v Shift) error {
 	now, err := one(ctx, tx, takeShift, `SELECT service, version, stage, active, body FROM shifts
 		WHERE service = ? AND version = ? AND stage = ?`, v.Service, v.Version, v.Stage)

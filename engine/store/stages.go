@@ -18,7 +18,7 @@ func itoa(n int) string { return strconv.Itoa(n) }
 
 func short(hash string) string { return hash[:min(8, len(hash))] }
 
-// Stage is what is recorded of a place as a whole.
+// Stage is the record of a place as a whole.
 type Stage struct {
 	manifest.Place
 	Serial  int64
@@ -34,7 +34,7 @@ func takeStage(r scanner) (Stage, error) {
 	return v, err
 }
 
-// Stage returns what is recorded of a place; the zero stage where nothing is.
+// Stage returns the record of a place; the zero value if there is none.
 func (s *Store) Stage(ctx context.Context, p manifest.Place) (Stage, error) {
 	v, err := one(ctx, s.read, takeStage,
 		`SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? AND stage = ? AND target = ?`,
@@ -45,7 +45,7 @@ func (s *Store) Stage(ctx context.Context, p manifest.Place) (Stage, error) {
 	return v, err
 }
 
-// Stages lists the places of a service where something was put.
+// Stages lists the places of a service with resources.
 func (s *Store) Stages(ctx context.Context, service string) ([]Stage, error) {
 	return list(ctx, s.read, takeStage,
 		`SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? ORDER BY stage, target`, service)
@@ -74,7 +74,7 @@ func (s *Store) Record(ctx context.Context, p manifest.Place) ([]Recorded, error
 	}, `SELECT address, kind, function, attributes, needs, platform, version, changed_at FROM records WHERE service = ? AND stage = ? AND target = ? ORDER BY address`, p.Service, p.Stage, p.Target.String())
 }
 
-// FunctionStatus is what a place holds of a function, in short.
+// FunctionStatus summarizes a function in a place.
 type FunctionStatus struct {
 	Function string
 	Version  int       // the version that created its revision; 0 if it has none yet
@@ -96,7 +96,7 @@ func (s *Store) FunctionsAt(ctx context.Context, p manifest.Place) ([]FunctionSt
 		resource.Revision, resource.Function, p.Service, p.Stage, p.Target.String())
 }
 
-// Timeout returns how long a function of a place may run, by the record; 0 if it has none there.
+// Timeout returns the recorded timeout of a function in a place; 0 if it has none there.
 func (s *Store) Timeout(ctx context.Context, p manifest.Place, function string) (time.Duration, error) {
 	var ms float64
 	err := s.read.QueryRowContext(ctx, `SELECT coalesce(attributes ->> 'timeout', 0) FROM records
@@ -108,7 +108,7 @@ func (s *Store) Timeout(ctx context.Context, p manifest.Place, function string) 
 	return time.Duration(ms * float64(time.Millisecond)), err
 }
 
-// Plan is a plan that was kept.
+// Plan is a stored plan.
 type Plan struct {
 	ID        int64
 	Person    string
@@ -116,7 +116,7 @@ type Plan struct {
 	Plan      *plan.Plan
 }
 
-// AddPlan keeps a plan.
+// AddPlan stores a plan.
 func (s *Store) AddPlan(ctx context.Context, person string, p *plan.Plan) (int64, error) {
 	result, err := s.write.ExecContext(ctx,
 		`INSERT INTO plans (service, stage, target, version, digest, body, person, made_at) VALUES (?,?,?,?,?,?,?,?)`,
@@ -127,7 +127,7 @@ func (s *Store) AddPlan(ctx context.Context, person string, p *plan.Plan) (int64
 	return result.LastInsertId()
 }
 
-// Plan returns a plan that was kept.
+// Plan returns a stored plan.
 func (s *Store) Plan(ctx context.Context, id int64) (Plan, error) {
 	return one(ctx, s.read, func(r scanner) (Plan, error) {
 		var v Plan
@@ -141,14 +141,14 @@ func (s *Store) Plan(ctx context.Context, id int64) (Plan, error) {
 	}, `SELECT id, person, made_at, body FROM plans WHERE id = ?`, id)
 }
 
-// Observation is what a look at live found.
+// Observation is the observed state of a place.
 type Observation struct {
 	manifest.Place
 	At   time.Time
 	Body string // JSON
 }
 
-// PutObservation keeps the newest look at a place, and reports whether drift is different from before.
+// PutObservation stores the newest observation of a place, and reports whether drift is different from before.
 func (s *Store) PutObservation(ctx context.Context, l Observation, drifted bool) error {
 	return s.Within(ctx, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx,
@@ -167,7 +167,7 @@ func (s *Store) PutObservation(ctx context.Context, l Observation, drifted bool)
 	})
 }
 
-// Observations returns the newest looks at a service's places.
+// Observations returns the newest observations of a service's places.
 func (s *Store) Observations(ctx context.Context, service string) ([]Observation, error) {
 	return list(ctx, s.read, func(r scanner) (Observation, error) {
 		var l Observation

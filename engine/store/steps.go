@@ -25,11 +25,10 @@ type Outcome struct {
 	Platform map[string]any // computed attributes
 }
 
-// WriteSteps writes down, all of it or nothing, the outcome of steps, each with the changed record, and what
-// the next ones are about to do, before they do it. Where somebody has cancelled the deployment, which it
-// tells, of these only what was sent before is written, so it becomes known the outcome of it. It gives the
-// intents that were written: no other step is to be sent. However many steps there are, it takes the same few
-// statements: their rows come as JSON.
+// WriteSteps records, in one transaction, the outcomes of steps, each with the changed record, and the start of
+// the next ones, before they are sent. If somebody has cancelled the deployment, which it reports, only starts
+// of steps that were sent before are written, to learn their outcomes. It returns the written starts: no other
+// step may be sent. It takes a constant number of statements: the rows come as JSON.
 func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended []Outcome,
 	begun []Intent) (written []Intent, cancelled bool, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
@@ -104,7 +103,7 @@ func (tx Tx) endSteps(ctx context.Context, p manifest.Place, deployment int64, e
 	return tx.record(ctx, p, done)
 }
 
-// record keeps what is there now that steps are done.
+// record updates the record after completed steps.
 func (tx Tx) record(ctx context.Context, p manifest.Place, done []Outcome) error {
 	if len(done) == 0 {
 		return nil

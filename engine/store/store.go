@@ -76,11 +76,11 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	return s, nil
 }
 
-// ErrNoData reports that a folder holds no data of Rudmar's.
+// ErrNoData reports that a folder contains no data of Rudmar.
 var ErrNoData = errors.New("no Rudmar data")
 
-// OpenReading opens the database in a folder for reading alone: it makes nothing and changes nothing. ErrNoData
-// if there is none.
+// OpenReading opens the database in a folder for reading alone: it creates nothing and changes nothing.
+// ErrNoData if there is none.
 func OpenReading(dir string, now func() time.Time) (*Store, error) {
 	file := filepath.Join(dir, "rudmar.db")
 	if _, err := os.Stat(file); err != nil {
@@ -98,9 +98,8 @@ func OpenReading(dir string, now func() time.Time) (*Store, error) {
 	return &Store{now: now, read: kept, write: kept}, nil
 }
 
-// WithRelaxedSync runs do without waiting for the disk at each write. What a killed
-// program wrote is kept; a machine that loses its power may lose the newest
-// writes, which is fine for data that can be made again.
+// WithRelaxedSync calls do without waiting for the disk at each write. Writes survive a killed program; a power
+// failure can lose the newest ones, which is acceptable for data that can be created again.
 func (s *Store) WithRelaxedSync(ctx context.Context, do func() error) error {
 	if _, err := s.write.ExecContext(ctx, `PRAGMA synchronous = NORMAL`); err != nil {
 		return fmt.Errorf("writing without waiting for the disk: %w", err)
@@ -184,7 +183,7 @@ type querier interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-// rowQuerier reads one row, in a transaction or beside any.
+// rowQuerier reads one row, in or outside a transaction.
 type rowQuerier interface {
 	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
 }
@@ -248,8 +247,8 @@ func toJSON(v any) string {
 	return string(text)
 }
 
-// IsFault reports whether an error is the database's own, such as a full disk or a
-// lock that somebody holds: what was asked for is fine, and may be tried again.
+// IsFault reports whether an error is the database's own, such as a full disk or a lock: the request is valid,
+// and can be repeated.
 func IsFault(err error) bool {
 	var fault *sqlite.Error
 	if !errors.As(err, &fault) {
@@ -263,8 +262,8 @@ func IsFault(err error) bool {
 	return false
 }
 
-// Missing returns an error that says that something was not found, such as "version 9 of
-// frostline", if err is ErrNotFound, which it still is; otherwise err with that as its context.
+// Missing names a missing object in an error, such as "version 9 of frostline", if err is ErrNotFound, which it
+// still wraps; otherwise it returns err with that as its context.
 func Missing(err error, format string, args ...any) error {
 	what := fmt.Sprintf(format, args...)
 	if errors.Is(err, ErrNotFound) {
@@ -273,12 +272,12 @@ func Missing(err error, format string, args ...any) error {
 	return fmt.Errorf("%s: %w", what, err)
 }
 
-// notFound is an ErrNotFound with the name of what was not found.
+// notFound is an ErrNotFound with the name of the missing object.
 type notFound string
 
 func (n notFound) Error() string { return string(n) }
 
 func (n notFound) Is(target error) bool { return target == ErrNotFound }
 
-// NotFound returns an ErrNotFound with a sentence that says what is missing and where.
+// NotFound returns an ErrNotFound with a sentence that names the missing object and the place searched.
 func NotFound(format string, args ...any) error { return notFound(fmt.Sprintf(format, args...)) }

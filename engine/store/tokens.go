@@ -10,7 +10,7 @@ import (
 	"rudmar/core/rights"
 )
 
-// Token is what a machine acts with in somebody's name, without the token itself.
+// Token describes a token, without its text.
 type Token struct {
 	ID                  int64
 	Handle, Name        string
@@ -21,7 +21,7 @@ type Token struct {
 	From                string    // the address of its last use
 }
 
-// Rights returns what the token narrows its maker's rights to.
+// Rights returns the rights of the token, which narrow its creator's.
 func (t Token) Rights() *rights.Token {
 	out := &rights.Token{Name: t.Name}
 	for _, a := range t.Permissions {
@@ -38,7 +38,7 @@ var ErrTokenNamed = errors.New("the name is in use; revoke the other token first
 
 const tokenColumns = `id, handle, name, acts, places, made_at, until, ended_at, used_at, used_from`
 
-// scanToken reads a token. Permissions have blanks in their names, and are kept with commas between.
+// scanToken reads a token. Permissions can contain spaces, and are stored with commas between them.
 func scanToken(r scanner) (Token, error) {
 	var t Token
 	var acts, places string
@@ -49,8 +49,8 @@ func scanToken(r scanner) (Token, error) {
 	return t, err
 }
 
-// AddToken keeps a token under its hash. A name that its maker has given to
-// another one is ErrTokenNamed; one that has run out gives its name up.
+// AddToken stores a token under its hash. A name that its creator uses for another one is ErrTokenNamed; an
+// expired one gives up its name.
 func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -80,13 +80,12 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 	return id, err
 }
 
-// Token returns the token of a hash, also one that has ended.
+// Token returns the token of a hash, also an ended one.
 func (s *Store) Token(ctx context.Context, hash string) (Token, error) {
 	return one(ctx, s.read, scanToken, `SELECT `+tokenColumns+` FROM tokens WHERE hash = ?`, hash)
 }
 
-// Tokens lists somebody's tokens that have not ended, and those that did in the
-// last week; newest first.
+// Tokens lists somebody's active tokens, and those that ended in the last week; newest first.
 func (s *Store) Tokens(ctx context.Context, handle string) ([]Token, error) {
 	return list(ctx, s.read, scanToken, `SELECT `+tokenColumns+` FROM tokens
 		WHERE handle = ? AND ended_at = 0 AND until > ? ORDER BY id DESC`, handle,
@@ -102,8 +101,7 @@ func (s *Store) UsedToken(ctx context.Context, t Token, from string) error {
 	return s.exec(ctx, `UPDATE tokens SET used_at = ?, used_from = ? WHERE id = ?`, s.stamp(), from, t.ID)
 }
 
-// RevokeToken ends somebody's token. One that is not theirs, or has ended, is
-// ErrNotFound.
+// RevokeToken revokes somebody's token. If it is not theirs, or has ended, the error is ErrNotFound.
 func (s *Store) RevokeToken(ctx context.Context, handle string, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
 		name, err := one(ctx, tx, takeText, `UPDATE tokens SET ended_at = ? WHERE id = ? AND handle = ? AND ended_at = 0 RETURNING name`, s.stamp(), id, handle)
@@ -114,7 +112,7 @@ func (s *Store) RevokeToken(ctx context.Context, handle string, id int64) error 
 	})
 }
 
-// TokenValid reports whether a token has neither ended nor run out.
+// TokenValid reports whether a token is neither revoked nor expired.
 func (s *Store) TokenValid(ctx context.Context, id int64) (bool, error) {
 	return one(ctx, s.read, scanBool, `SELECT EXISTS (SELECT 1 FROM tokens WHERE id = ? AND ended_at = 0 AND until > ?)`,
 		id, s.stamp())
@@ -132,7 +130,7 @@ func (s *Store) ServiceOfDeployment(ctx context.Context, id int64) (string, erro
 
 type throughKey struct{}
 
-// Through marks what is done from here on as done by a token: the journal tells it.
+// Through marks later operations as done by a token, for the journal.
 func Through(ctx context.Context, token string) context.Context {
 	return context.WithValue(ctx, throughKey{}, token)
 }

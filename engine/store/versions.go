@@ -44,7 +44,7 @@ type Build struct {
 	QueuedAt, EndedAt             time.Time
 }
 
-// Head is a branch that has moved, and what follows from that.
+// Head is a moved branch, with its consequences.
 type Head struct {
 	Repository, Branch string
 	Before, Hash       string // Before is "" if the branch was new.
@@ -54,9 +54,8 @@ type Head struct {
 	Plans              []BranchPlan // services of which no stage deploys from the branch
 }
 
-// RecordHead keeps a branch's new head, notes it for its services and asks for
-// builds, in one transaction. ErrMoved where the head is not the one before any
-// more: somebody else has seen it.
+// RecordHead stores a branch's new head, writes it to the journal of its services and queues builds, in one
+// transaction. ErrMoved if the former head is not current: another process recorded the move.
 func (s *Store) RecordHead(ctx context.Context, h Head) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var known string
@@ -120,7 +119,7 @@ func (s *Store) Builds(ctx context.Context, service string, limit int) ([]Build,
 		service, limit)
 }
 
-// Build returns one build.
+// Build returns a build.
 func (s *Store) Build(ctx context.Context, id int64) (Build, error) {
 	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE id = ?`, id)
 }
@@ -131,7 +130,7 @@ func (s *Store) LatestBuild(ctx context.Context, service string) (Build, error) 
 		service)
 }
 
-// BuildOf returns the build that made a version.
+// BuildOf returns the build of a version.
 func (s *Store) BuildOf(ctx context.Context, service string, version int) (Build, error) {
 	return one(ctx, s.read, takeBuild,
 		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND version = ? ORDER BY id LIMIT 1`, service, version)
@@ -143,8 +142,7 @@ func (s *Store) BuildFrom(ctx context.Context, service, hash string) (Build, err
 		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? ORDER BY id DESC LIMIT 1`, service, hash)
 }
 
-// EndBuild records the end of a queued build; ErrMoved where it has ended
-// already.
+// EndBuild records the end of a queued build; ErrMoved if it has ended already.
 func (s *Store) EndBuild(ctx context.Context, b Build) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.endBuild(ctx, b) })
 }
@@ -188,7 +186,7 @@ type Artifact struct {
 	Listing            pack.Listing
 }
 
-// Artifact returns one by digest.
+// Artifact returns an archive by digest.
 func (s *Store) Artifact(ctx context.Context, digest string) (Artifact, error) {
 	return one(ctx, s.read, func(r scanner) (Artifact, error) {
 		var a Artifact
@@ -201,7 +199,7 @@ func (s *Store) Artifact(ctx context.Context, digest string) (Artifact, error) {
 	}, `SELECT digest, file_sha256, bytes, listing FROM artifacts WHERE digest = ?`, digest)
 }
 
-// Version is what one commit of a service was built to.
+// Version is the version of a commit of a service.
 type Version struct {
 	Service              string
 	Number               int
@@ -221,7 +219,7 @@ type VersionFunction struct {
 	Changed  bool   // compared with the previous version
 }
 
-// Provenance is where a version came from, and what is inside of it.
+// Provenance is the signed origin and the content of a version.
 type Provenance struct {
 	Envelope string // DSSE
 	Contents string // CycloneDX
@@ -235,7 +233,7 @@ func (s *Store) Provenance(ctx context.Context, service string, version int) (Pr
 	}, `SELECT envelope, contents FROM provenance WHERE service = ? AND version = ?`, service, version)
 }
 
-// Built is what a build made: a version, and where it is to wait.
+// Built is the result of a build: a version, and its deliveries.
 type Built struct {
 	Build     Build // the build ends in the same transaction
 	Version   Version
@@ -247,10 +245,9 @@ type Built struct {
 	Stages, Removes []string
 }
 
-// FinishBuild keeps a new version with its functions, their artifacts and what is
-// attested of it, makes it wait in its stages, and ends its build, in one
-// transaction. Where a version of the same content is there, that one waits again
-// and is given.
+// FinishBuild stores a new version with its functions, archives and provenance, creates its deliveries, and
+// ends its build, in one transaction. If a version of the same content exists, that one is delivered again and
+// returned.
 func (s *Store) FinishBuild(ctx context.Context, b Built) (number int, made bool, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
 		err := tx.QueryRowContext(ctx, `SELECT number FROM versions WHERE service = ? AND content = ?`, b.Version.Service,
@@ -328,7 +325,7 @@ func scanVersion(r scanner) (Version, error) {
 	return v, err
 }
 
-// Version returns one by number.
+// Version returns a version by number.
 func (s *Store) Version(ctx context.Context, service string, number int) (Version, error) {
 	return one(ctx, s.read, scanVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? AND number = ?`,
 		service, number)
@@ -367,7 +364,7 @@ type Part struct {
 	Limit  int
 }
 
-// ListVersion returns one as in a list.
+// ListVersion returns a version in its list form.
 func (s *Store) ListVersion(ctx context.Context, service string, number int) (Listed, error) {
 	all, err := s.listed(ctx, service, `v.service = ? AND v.number = ?`, 1, service, number)
 	if err == nil && len(all) == 0 {
@@ -406,7 +403,7 @@ func (s *Store) VersionFunctions(ctx context.Context, service string, version in
 	}, `SELECT function, digest, sources, changed FROM version_functions WHERE service = ? AND version = ? ORDER BY function`, service, version)
 }
 
-// LastChanged gives, per function, the newest version up to one in which it changed.
+// LastChanged returns, per function, the newest version up to one in which it changed.
 func (s *Store) LastChanged(ctx context.Context, service string, upTo int) (map[string]int, error) {
 	type changed struct {
 		function string
@@ -423,7 +420,7 @@ func (s *Store) LastChanged(ctx context.Context, service string, upTo int) (map[
 	return out, err
 }
 
-// BuiltFrom returns the digest of an archive that was made from the same sources before.
+// BuiltFrom returns the digest of an archive that was built from the same sources before.
 func (s *Store) BuiltFrom(ctx context.Context, sources string) (string, error) {
 	digest, err := one(ctx, s.read, takeText, `SELECT digest FROM version_functions WHERE sources = ? LIMIT 1`, sources)
 	if errors.Is(err, ErrNotFound) {

@@ -5,16 +5,16 @@ import (
 	"time"
 )
 
-// View is that somebody looked at what a version means in a stage.
+// View records that somebody saw the impact of a version in a stage.
 type View struct {
 	Person string
 	At     time.Time
 }
 
-// lookAgain is how long a look stands before it is written down again.
+// lookAgain is the interval after which a repeated view is recorded again.
 const lookAgain = time.Minute
 
-// RecordView keeps that somebody has looked at what a version that waits means in a stage.
+// RecordView records that somebody saw the impact of a waiting version in a stage.
 func (s *Store) RecordView(ctx context.Context, d Delivery, person string) error {
 	before, err := s.Viewers(ctx, d)
 	if err != nil {
@@ -29,7 +29,7 @@ func (s *Store) RecordView(ctx context.Context, d Delivery, person string) error
 		ON CONFLICT DO UPDATE SET at = excluded.at`, d.Service, d.Version, d.Stage, person, s.stamp())
 }
 
-// Viewers returns who has looked at what a version means in a stage, the newest first.
+// Viewers returns who has seen the impact of a version in a stage, newest first.
 func (s *Store) Viewers(ctx context.Context, d Delivery) ([]View, error) {
 	return list(ctx, s.read, func(r scanner) (View, error) {
 		var l View

@@ -44,8 +44,8 @@ func notModified(ctx context.Context, t *trial) error {
 	return err
 }
 
-// operation asks for a change as an operation, and follows it to its end. A
-// platform that never takes its time answers at once, which is as good.
+// operation requests a change as an operation, and follows it to its end. A platform without operations
+// responds at once, which also conforms.
 func (t *trial) operation(ctx context.Context, address string, attributes map[string]any) (api.Operation, error) {
 	var op api.Operation
 	body, err := json.Marshal(api.ResourceRequest{Attributes: attributes})
@@ -101,7 +101,7 @@ func followed(ctx context.Context, t *trial) error {
 	return err
 }
 
-// mostMade is how many resources the trial makes at most to reach a quota.
+// mostMade is the maximum number of resources that a trial creates to reach a quota.
 const mostMade = 200
 
 func beyondQuota(ctx context.Context, t *trial) error {
@@ -132,11 +132,11 @@ func beyondQuota(ctx context.Context, t *trial) error {
 	return errSkip
 }
 
-// errEnough ends a stream that is read.
+// errEnough ends a stream.
 var errEnough = errors.New("enough")
 
-// followedLogs follows a call as it is made, is cut off, and has to be given
-// the lines of a call that was made meanwhile.
+// followedLogs follows the log of an invocation, disconnects, and must receive the lines of an invocation
+// during the interruption.
 func followedLogs(ctx context.Context, t *trial) error {
 	if runtime, _, _ := t.code(); runtime == "" {
 		return errSkip
@@ -175,7 +175,7 @@ func followedLogs(ctx context.Context, t *trial) error {
 	return t.until(ctx, &q, func(l *api.LogLine) bool { return l != nil && l.Text == "called" && l.Invocation == inv.Id })
 }
 
-// until follows the log until a line is seen, and keeps where it was.
+// until follows the log until a line arrives, and stores its position.
 func (t *trial) until(ctx context.Context, q *platform.LogQuery, seen func(*api.LogLine) bool) error {
 	err := t.client.Follow(ctx, t.scope, *q, func(l *api.LogLine) error {
 		if l != nil {
@@ -229,8 +229,8 @@ func renamed(ctx context.Context, t *trial) error {
 	return nil
 }
 
-// rejectsOldFence changes something under a lease, under a later one, and under the first
-// again: that has to be refused, and nothing but that.
+// rejectsOldFence changes a resource under a lease, under a later one, and under the first again: only the last
+// must be rejected.
 func rejectsOldFence(ctx context.Context, t *trial) error {
 	put := func(fence int64, owner string) error {
 		_, err := t.client.Put(ctx, t.scope, "identity/fenced",

@@ -21,7 +21,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// Result is how one rule of the protocol was kept.
+// Result is the result of one rule of the protocol.
 type Result struct {
 	Rule    string
 	Problem string // "" if it passed
@@ -40,8 +40,7 @@ type trial struct {
 	results []Result
 }
 
-// Run tries every rule, in order; a rule that fails does not keep the others
-// from being tried. The context bounds all of it.
+// Run tests every rule, in order; a failed rule does not prevent others. The context bounds all of it.
 func Run(ctx context.Context, address, token string) ([]Result, error) {
 	client, err := platform.NewClient(address, token)
 	if err != nil {
@@ -73,7 +72,7 @@ func Run(ctx context.Context, address, token string) ([]Result, error) {
 	return t.results, nil
 }
 
-// errSkip reports that the platform does not have what a rule is about.
+// errSkip reports that the platform does not have the feature of a rule.
 var errSkip = errors.New("skipped")
 
 type rule struct {
@@ -86,7 +85,7 @@ func (t *trial) key() string {
 	return fmt.Sprintf("conform-%s-%d", t.salt, t.keys)
 }
 
-// put puts a resource there, with a key of its own.
+// put writes a resource, with a key of its own.
 func (t *trial) put(ctx context.Context, address string, attributes map[string]any) (api.Resource, error) {
 	return t.client.Put(ctx, t.scope, address, platform.Change{Key: t.key(), Attributes: attributes, Version: 1})
 }
@@ -132,7 +131,7 @@ func (t *trial) archive() (digest string, archive []byte, err error) {
 	return listing.Digest(), out.Bytes(), err
 }
 
-// callFor is how long the function may run.
+// callFor is the function's timeout.
 const callFor = 4 * time.Second
 
 func (t *trial) config() map[string]any {
@@ -152,13 +151,13 @@ func rejected(err error, status int, what string) error {
 	return fmt.Errorf("%s must be refused with %d: %w", what, status, err)
 }
 
-// ask makes a plain request, for what the client would not do.
+// ask sends a raw request that the client would not send.
 func (t *trial) ask(ctx context.Context, method, path, token string, header map[string]string,
 	body string) (*http.Response, error) {
 	return fetch(ctx, method, t.address+path, token, header, body)
 }
 
-// fetch makes a request and reads its whole answer.
+// fetch sends a request and reads its whole response.
 func fetch(ctx context.Context, method, address, token string, header map[string]string,
 	body string) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(body))
@@ -182,7 +181,7 @@ func fetch(ctx context.Context, method, address, token string, header map[string
 	return response, err
 }
 
-// tidy removes what was made, last things first.
+// tidy deletes the created resources, newest first.
 func (t *trial) tidy(ctx context.Context) {
 	for range 10 {
 		s, err := t.client.Snapshot(ctx, t.scope)

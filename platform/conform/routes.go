@@ -12,7 +12,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// routed opens a route to somebody, calls it as a stranger, and gives what came.
+// routed opens a route to some callers, requests it as a stranger, and returns the response.
 func (t *trial) routed(ctx context.Context, to string) (status int, body string, err error) {
 	if !slices.ContainsFunc(t.kinds.Kinds, func(k api.Kind) bool { return k.Kind == resource.Route }) {
 		return 0, "", errSkip

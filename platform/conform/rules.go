@@ -17,7 +17,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// rules are tried in this order; later ones build on what earlier ones made.
+// rules are tested in this order; later ones use resources of earlier ones.
 func rules() []rule {
 	return []rule{
 		{"requests without the installation's token are refused", func(ctx context.Context, t *trial) error {
@@ -313,7 +313,7 @@ func fingerprint(ctx context.Context, t *trial) error {
 	return err
 }
 
-// wholeSums holds the sums of the whole time against those of its minutes.
+// wholeSums compares the sums of the whole time with those of its minutes.
 func wholeSums(ctx context.Context, t *trial) error {
 	return eventually(ctx, 5*time.Second, func() (bool, error) {
 		minutes, err := t.client.Metrics(ctx, t.scope, time.Time{})
@@ -344,8 +344,7 @@ func wholeSums(ctx context.Context, t *trial) error {
 	})
 }
 
-// fixed tries the first attribute that cannot change in place of a kind that needs
-// no more than an identity: the resource of a grant.
+// fixed changes the first immutable attribute of a kind that only needs an identity: the resource of a grant.
 func fixed(ctx context.Context, t *trial) error {
 	inPlace, verb, kind := true, "", ""
 	for _, k := range t.kinds.Kinds {

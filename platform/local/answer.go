@@ -16,8 +16,8 @@ import (
 	"rudmar/platform/api"
 )
 
-// ownCookies begin the names of cookies that are Rudmar's: functions neither get
-// them nor set them, should routes and page ever answer at one host name.
+// ownCookies are the prefixes of Rudmar's cookies: functions neither receive nor set them, in case routes and
+// page share a host name.
 func ownCookies() []string { return []string{"rudmar_", "__Host-rudmar_", "__Secure-rudmar_"} }
 
 func ownCookie(name string) bool {
@@ -25,7 +25,7 @@ func ownCookie(name string) bool {
 		func(own string) bool { return strings.HasPrefix(strings.TrimSpace(name), own) })
 }
 
-// withoutOwnCookies takes Rudmar's cookies out of a request.
+// withoutOwnCookies removes Rudmar's cookies from a request.
 func withoutOwnCookies(h http.Header) {
 	lines := h.Values("Cookie")
 	if len(lines) == 0 {
@@ -44,8 +44,7 @@ func withoutOwnCookies(h http.Header) {
 	}
 }
 
-// reservedHeaders are headers that say how an answer travels, or what a browser is to
-// do with a whole host name: they are the server's to set.
+// reservedHeaders are headers about the transfer, or about a whole host name: only the server sets them.
 func reservedHeaders() []string {
 	return []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te",
 		"Trailer", "Transfer-Encoding", "Upgrade",
@@ -53,7 +52,7 @@ func reservedHeaders() []string {
 		"Service-Worker-Allowed", "Rudmar-Invocation", "Rudmar-Revision"}
 }
 
-// routeResponse turns what a handler gave back into an HTTP answer.
+// routeResponse converts a handler's return value to an HTTP response.
 type routeResponse struct {
 	platform   *Platform
 	call       call
@@ -118,7 +117,7 @@ func (a *routeResponse) write(w http.ResponseWriter) error {
 	return nil
 }
 
-// headers sets the headers that a function gave, but for those that it may not.
+// headers sets the headers of a function's response, except for reserved ones.
 func (a *routeResponse) headers(to http.Header, given map[string]any) {
 	for _, name := range slices.Sorted(maps.Keys(given)) {
 		value := fmt.Sprint(given[name])
@@ -137,7 +136,7 @@ func (a *routeResponse) headers(to http.Header, given map[string]any) {
 	}
 }
 
-// mayBeSet reports whether a function may set a cookie: one of its own host alone.
+// mayBeSet reports whether a function can set a cookie: only for its own host.
 func mayBeSet(cookie string) bool {
 	name, _, _ := strings.Cut(cookie, "=")
 	if ownCookie(name) {

@@ -16,8 +16,8 @@ import (
 	"rudmar/core/pack"
 )
 
-// archives keeps what revisions run, by digest, and notices when one is missing or is not what it was: it is
-// shown without its archive then, so whoever compares puts it again.
+// archives stores the archives of revisions, by digest, and detects missing and damaged ones: such a revision
+// is shown without its archive, so the next deployment uploads it again.
 type archives struct {
 	dir     string
 	log     *slog.Logger
@@ -28,7 +28,7 @@ type archives struct {
 	lost map[string]bool
 }
 
-// fileStamp is what changes with a file.
+// fileStamp changes with a file.
 type fileStamp struct {
 	size int64
 	at   time.Time
@@ -42,7 +42,7 @@ func (a *archives) file(digest string) string {
 	return filepath.Join(a.dir, strings.TrimPrefix(digest, "sha256:")+".zip")
 }
 
-// put keeps an archive that was checked against its digest.
+// put stores an archive whose digest was verified.
 func (a *archives) put(digest string, archive []byte) error {
 	if err := renameio.WriteFile(a.file(digest), archive, 0o600); err != nil {
 		return fmt.Errorf("storing an archive: %w", err)
@@ -57,8 +57,7 @@ func (a *archives) put(digest string, archive []byte) error {
 	return nil
 }
 
-// read returns what is inside of an archive. Where it is not what it was, that is
-// noticed.
+// read returns the content of an archive, and records damage.
 func (a *archives) read(digest string) ([]pack.Entry, error) {
 	text, err := os.ReadFile(a.file(digest))
 	if err != nil {
@@ -74,7 +73,7 @@ func (a *archives) read(digest string) ([]pack.Entry, error) {
 	return entries, err
 }
 
-// whole reports whether an archive is there unchanged put.
+// whole reports whether an archive is stored and undamaged.
 func (a *archives) whole(digest string) bool {
 	info, err := os.Stat(a.file(digest))
 	if err != nil {
@@ -114,8 +113,8 @@ func (a *archives) lose(digest string, err error) {
 	}
 }
 
-// checkArchives looks at every archive that a revision stands for, at the start
-// and every hour: a disk may lose what nobody reads.
+// checkArchives verifies every archive of a revision, at the start and every hour: a disk may lose data that
+// nobody reads.
 func (p *Platform) checkArchives(ctx context.Context) {
 	tick := time.NewTicker(time.Hour)
 	defer tick.Stop()
@@ -159,7 +158,7 @@ func (s *store) currentArchives(ctx context.Context) ([]string, error) {
 	return out, rows.Err()
 }
 
-// showAnew makes every scope be looked at whole again.
+// showAnew invalidates the snapshots of all scopes.
 func (p *Platform) showAnew() {
 	p.fingerprints.forget()
 	if _, err := p.store.db.Exec(`UPDATE changes SET n = n + 1`); err != nil {

@@ -19,15 +19,15 @@ import (
 	"rudmar/sqlstmt"
 )
 
-// Limits of what functions keep, in bytes.
+// Limits of functions' data, in bytes.
 const (
 	maxRowBytes     = 256 << 10
 	maxObjectBytes  = 6 << 20
 	maxMessageBytes = 256 << 10
 )
 
-// data serves what functions reach with their token: tables, objects, queues
-// and secrets. Each call is checked against the grants of the function's identity.
+// data serves the data API of functions: tables, objects, queues and secrets. Each request is checked against
+// the grants of the function's identity.
 func (p *Platform) data(e *echo.Echo) {
 	e.GET("/data/tables/:name", p.guarded("tables", "query", p.queryTable))
 	e.GET("/data/tables/:name/:key", p.guarded("tables", "read", p.readRow))
@@ -121,8 +121,7 @@ func (p *Platform) readObject(c *echo.Context, at member, name, key string) erro
 	return c.Blob(http.StatusOK, kind, content)
 }
 
-// serveObject and serveMessage do what a function may do, for somebody who tries
-// things out.
+// serveObject and serveMessage perform the operations of functions, for manual use.
 func (p *Platform) serveObject(c *echo.Context) error {
 	return p.writeObject(c, member{scope: scopeOf(c)}, c.Param("name"), c.Param("*"))
 }
@@ -207,7 +206,7 @@ func (p *Platform) sendMessage(c *echo.Context, at member, name, _ string) error
 	return c.JSON(http.StatusAccepted, map[string]any{"id": id})
 }
 
-// enqueue puts a message into a queue. Once it is told, it is not lost.
+// enqueue adds a message to a queue. An accepted message is not lost.
 func (p *Platform) enqueue(ctx context.Context, sc scope, queue, text string) (int64, error) {
 	now := p.options.Now().UnixMilli()
 	done, err := p.store.db.ExecContext(ctx,
@@ -245,7 +244,7 @@ func (p *Platform) readSecret(c *echo.Context, at member, name, _ string) error 
 	return c.JSON(http.StatusOK, map[string]string{"value": value})
 }
 
-// keepSecret keeps a value of a secret that functions may read.
+// keepSecret stores the value of a secret that functions can read.
 func (p *Platform) keepSecret(c *echo.Context) error {
 	text, err := body(c, maxRowBytes, "a secret")
 	if err != nil {

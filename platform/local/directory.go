@@ -11,8 +11,8 @@ import (
 	"rudmar/core/route"
 )
 
-// directory keeps what calls look up, by scope, until something changes there: a call would otherwise spend
-// most of its time on reading it again.
+// directory caches the data that invocations look up, by scope, until something changes there: otherwise an
+// invocation would spend most of its time reading it.
 type directory struct {
 	store *store
 
@@ -21,7 +21,7 @@ type directory struct {
 	scopes  map[scope]*listing
 }
 
-// listing is what is there in a scope. Nothing in it is changed.
+// listing is the cached content of a scope. It never changes.
 type listing struct {
 	rows          map[string]row // by address
 	routes        []route.Route  // that are enabled
@@ -37,7 +37,7 @@ func newDirectory(s *store) *directory {
 	return &directory{store: s, scopes: map[scope]*listing{}}
 }
 
-// forget drops what is remembered of a scope that has changed.
+// forget drops the cache of a changed scope.
 func (d *directory) forget(sc scope) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -45,7 +45,7 @@ func (d *directory) forget(sc scope) {
 	delete(d.scopes, sc)
 }
 
-// of returns what is there in a scope.
+// of returns the content of a scope.
 func (d *directory) of(ctx context.Context, sc scope) (*listing, error) {
 	d.mu.Lock()
 	known, before := d.scopes[sc], d.changes
@@ -93,7 +93,7 @@ func (l *listing) add(sc scope, r row) {
 	}
 }
 
-// subscribersOf lists the functions that take from a queue.
+// subscribersOf lists the functions that consume a queue.
 func (l *listing) subscribersOf(queue string) []string {
 	out := []string{}
 	for _, s := range l.subscriptions {
@@ -104,7 +104,7 @@ func (l *listing) subscribersOf(queue string) []string {
 	return out
 }
 
-// revision returns a revision of a function; false if it is not kept.
+// revision returns a revision of a function; false if there is none.
 func (d *directory) revision(ctx context.Context, l *listing, at member, id string) (revision, bool, error) {
 	key := [2]string{at.function, id}
 	l.mu.Lock()

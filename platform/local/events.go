@@ -18,13 +18,13 @@ import (
 	"rudmar/sqlstmt"
 )
 
-// maxAttempts is how often a message is tried before it becomes a dead letter.
+// maxAttempts is the number of attempts before a message becomes a dead letter.
 const maxAttempts = 5
 
-// maxChain is how many functions may call one another by their ends.
+// maxChain is the maximum length of a chain of functions that start one another.
 const maxChain = 16
 
-// dispatcher gives messages and events to the functions that subscribe to them.
+// dispatcher delivers messages and events to subscribed functions.
 type dispatcher struct {
 	platform *Platform
 	wake     chan struct{}
@@ -174,8 +174,7 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 	}
 }
 
-// run delivers messages until the context ends. What was in progress when the platform was ended is tried
-// again.
+// run delivers messages until the context ends. Deliveries that a former process did not finish are repeated.
 func (d *dispatcher) run(ctx context.Context) {
 	free := false // messages that an earlier process had taken can be taken again
 	tick := time.NewTicker(250 * time.Millisecond)
@@ -203,7 +202,7 @@ func (d *dispatcher) run(ctx context.Context) {
 	}
 }
 
-// message is one that was taken.
+// message is a message in delivery.
 type message struct {
 	id, sentAt int64
 	attempts   int
@@ -238,7 +237,7 @@ func (d *dispatcher) round(ctx context.Context, calls *sync.WaitGroup) error {
 	return errs
 }
 
-// underWay is how many calls of one subscription run concurrently.
+// underWay is the maximum number of concurrent invocations per subscription.
 const underWay = 4
 
 func (d *dispatcher) enter(s subscription) bool {
@@ -258,8 +257,7 @@ func (d *dispatcher) leave(s subscription) {
 	d.busy[s.at.scope.String()+" "+s.address]--
 }
 
-// take takes the messages of one call: a whole batch, or fewer once the oldest
-// has waited long enough.
+// take takes the messages of one invocation: a whole batch, or fewer once the oldest has waited long enough.
 func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error) {
 	now := d.platform.options.Now().UnixMilli()
 	var out []message
@@ -302,8 +300,8 @@ func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error
 	return out, err
 }
 
-// deliver calls the function with a batch. What it answered is done with; what
-// it did not is tried again after a while, and becomes a dead letter after the fifth time.
+// deliver invokes the function with a batch. Confirmed messages are done; others are retried later, and become
+// dead letters after the fifth attempt.
 func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []message) {
 	p := d.platform
 	c := call{at: s.at, trigger: s.name}

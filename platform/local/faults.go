@@ -27,7 +27,7 @@ type faults struct {
 	TakeMs     float64 `json:"take_ms"`     // the duration of a change, as an operation
 }
 
-// faultStore keeps the faults of the regions, and what changed lately.
+// faultStore has the faults of the regions, and recent changes.
 type faultStore struct {
 	store *store
 	now   func() time.Time
@@ -112,7 +112,7 @@ func (p *Platform) setFaults(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// withFaults lets a region's faults act on a request of the protocol.
+// withFaults applies a region's faults to a request of the protocol.
 func (p *Platform) withFaults(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		rest, inside := strings.CutPrefix(c.Request().URL.Path, "/regions/")
@@ -150,7 +150,7 @@ func (p *Platform) withFaults(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// changed remembers what a resource was before it changed, for those who see late.
+// changed stores a resource's former state, for delayed visibility.
 func (k *faultStore) changed(sc scope, address string, before *api.Resource) {
 	if k.of(sc.region).LateMs == 0 {
 		return

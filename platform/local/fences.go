@@ -7,9 +7,8 @@ import (
 	"rudmar/sqlstmt"
 )
 
-// fenced refuses a change whose fence is smaller than one that the scope has seen,
-// and keeps a greater one. A change without one (0) is not held against any: it is
-// made by hand.
+// fenced rejects a change whose fence is smaller than one that the scope has seen, and stores a greater one. A
+// change without one (0) is manual, and not checked.
 func fenced(ctx context.Context, tx sqlstmt.Tx, sc scope, fence int64) error {
 	if fence == 0 {
 		return nil

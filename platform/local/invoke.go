@@ -15,7 +15,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// call is one invocation to be made.
+// call is one invocation.
 type call struct {
 	at      member
 	event   any
@@ -29,8 +29,7 @@ func msDuration(ms float64) time.Duration { return time.Duration(ms * float64(ti
 
 func millis(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
-// invoke runs a function once. An error means that the platform could not do
-// its part; what the function did is in the invocation.
+// invoke runs a function once. An error is the platform's own; the function's result is in the invocation.
 func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	inv := api.Invocation{Id: "c-" + random(6), Logs: []api.LogLine{}}
 	there, err := p.directory.of(ctx, c.at.scope)
@@ -67,8 +66,8 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	return inv, nil
 }
 
-// choosePointer chooses a revision by the pointer's shares: at random, or always the same
-// one for a caller who wants to stay.
+// choosePointer selects a revision by the pointer's shares: at random, or consistently for an identified
+// caller.
 func (p *Platform) choosePointer(ctx context.Context, c call, there *listing) (revision, bool, error) {
 	at := c.at
 	pointer, ok := there.rows[resource.Pointer+"/"+at.function]
@@ -96,7 +95,7 @@ func (p *Platform) choosePointer(ctx context.Context, c call, there *listing) (r
 	return p.directory.revision(ctx, there, at, chosen)
 }
 
-// run makes the call on a warm instance, or on a cold one.
+// run runs the invocation on a warm instance, or on a cold one.
 func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocation) {
 	timeoutMs, _ := r.config["timeout"].(float64)
 	timeout := msDuration(timeoutMs)
@@ -165,17 +164,17 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	}
 }
 
-// callFrame is what a worker gets for a call, beside what it got at its start.
+// callFrame is the message to a worker for an invocation.
 type callFrame struct {
 	Event    any    `json:"event"`
 	ID       string `json:"id"`
 	Deadline int64  `json:"deadline"`
 }
 
-// startLimit is how long an instance may take to take its first frame.
+// startLimit is the time limit of a worker for reading its first frame.
 const startLimit = 30 * time.Second
 
-// awaitReady waits until the handler is loaded; what that writes belongs to the call.
+// awaitReady waits until the handler is loaded; output of that belongs to the invocation.
 func (p *Platform) awaitReady(in *instance, deadline time.Time, timeout time.Duration, k *keeper,
 	inv *api.Invocation) bool {
 	ctx, cancel := context.WithDeadline(context.Background(), deadline)
@@ -194,7 +193,7 @@ func (p *Platform) awaitReady(in *instance, deadline time.Time, timeout time.Dur
 	return false
 }
 
-// conclude records how an invocation ended.
+// conclude records the end of an invocation.
 func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.Duration, inv *api.Invocation) {
 	switch {
 	case in.over.Load() || answer.Memory || err != nil && in.cage.Starved():
@@ -235,7 +234,7 @@ func fail(inv *api.Invocation, outcome api.InvocationOutcome, kind, message, tra
 	}
 }
 
-// keeper turns what an instance writes into log lines of the call.
+// keeper converts an instance's output to log lines of the invocation.
 type keeper struct {
 	platform   *Platform
 	call       call

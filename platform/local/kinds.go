@@ -14,8 +14,7 @@ import (
 // regions of the local platform.
 func regions() []string { return []string{"north", "coast", "lake"} }
 
-// kinds lists the kinds of resources and their attributes. Everything else in
-// this package that needs to know them asks here.
+// kinds is the one list of the kinds of resources and their attributes in this package.
 func kinds() []api.Kind {
 	text := func(name string, inPlace bool) api.AttributeKind {
 		return api.AttributeKind{Name: name, Type: api.String, InPlace: inPlace}
@@ -62,19 +61,18 @@ func kinds() []api.Kind {
 	}
 }
 
-// Kinds is what the local platform says of itself wherever it runs, for checks
-// without a running one: what it has, not where.
+// Kinds returns the local platform's description independent of a running one: its features, not its addresses.
 func Kinds() api.Kinds {
 	return api.Kinds{Regions: regions(), Kinds: kinds(), Runtimes: runtimes(),
 		Triggers: triggers(), Permissions: permissions()}
 }
 
-// triggers lists what can call a function.
+// triggers lists the kinds of triggers.
 func triggers() []string {
 	return []string{"route", "cron", "every", "objects", "queue", "after_function"}
 }
 
-// permissions lists the kinds of resources that grants may be about.
+// permissions lists the kinds of resources of grants.
 func permissions() []api.PermissionKind {
 	return []api.PermissionKind{
 		{Kind: "tables", Verbs: []string{"read", "query", "write", "delete"}},
@@ -84,7 +82,7 @@ func permissions() []api.PermissionKind {
 	}
 }
 
-// checkAttributes reports what is wrong with the attributes of a resource.
+// checkAttributes validates the attributes of a resource.
 func checkAttributes(kind string, attributes map[string]any) error {
 	for _, k := range kinds() {
 		if k.Kind != kind {

@@ -20,7 +20,7 @@ const (
 	followPause = 50 * time.Millisecond
 )
 
-// logQuery chooses log lines; what is empty does not choose.
+// logQuery selects log lines; empty fields do not filter.
 type logQuery struct {
 	function, revision, invocation string
 	since, after, before           int64

@@ -11,8 +11,7 @@ import (
 	"rudmar/cage"
 )
 
-// memoryWatch looks at a process every few milliseconds, and calls over when
-// it holds more than its limit.
+// memoryWatch measures a process every few milliseconds, and calls over when it exceeds its limit.
 type memoryWatch struct {
 	// Kept open, because each invocation reads both.
 	clear, status *os.File
@@ -24,10 +23,10 @@ type memoryWatch struct {
 	text          [2048]byte // of status; invocations are sequential
 }
 
-// lookEvery is how long a process may hold more than its limit before it is noticed.
+// lookEvery is the maximum time until an exceeded limit is noticed.
 const lookEvery = 5 * time.Millisecond
 
-// lookAtRest is how often a process is looked at that is kept from running.
+// lookAtRest is the interval of measurements of a paused process.
 const lookAtRest = time.Second
 
 func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
@@ -67,7 +66,7 @@ func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
 	return w
 }
 
-// heldByOne returns what a process holds for itself, in bytes; false if it is gone.
+// heldByOne returns a process's own memory, in bytes; false if it has ended.
 func heldByOne(statm *os.File) (int64, bool) {
 	var buffer [128]byte
 	n, err := statm.ReadAt(buffer[:], 0)
@@ -80,7 +79,7 @@ func heldByOne(statm *os.File) (int64, bool) {
 	return (resident - shared) * int64(os.Getpagesize()), true
 }
 
-// heldByAll returns what processes hold together, with memory that they share.
+// heldByAll returns the memory of several processes, with shared memory.
 func heldByAll(pids []int) int64 {
 	var sum int64
 	for _, pid := range pids {
@@ -90,13 +89,13 @@ func heldByAll(pids []int) int64 {
 	return sum << 10
 }
 
-// slow looks less often, while the process is kept from running.
+// slow reduces the interval, while the process is paused.
 func (w *memoryWatch) slow() { w.tick.Reset(lookAtRest) }
 
-// fast looks as often as a call needs it.
+// fast restores the interval of an invocation.
 func (w *memoryWatch) fast() { w.tick.Reset(lookEvery) }
 
-// held returns what the process held at the last look, in bytes.
+// held returns the process's memory at the last measurement, in bytes.
 func (w *memoryWatch) held() int64 { return w.now.Load() }
 
 func (w *memoryWatch) stop() {
@@ -110,24 +109,24 @@ func (w *memoryWatch) stop() {
 	})
 }
 
-// reset forgets the peak, so the next one is that of the next call.
+// reset resets the peak, so the next one is that of the next invocation.
 func (w *memoryWatch) reset() {
 	if w.clear != nil {
 		_, _ = w.clear.WriteAt([]byte("5"), 0) // without it the peak is that of the instance
 	}
 }
 
-// resetSoon resets while nobody waits; the next call begins after awaitReset.
+// resetSoon resets concurrently; the next invocation starts after awaitReset.
 func (w *memoryWatch) resetSoon() { w.resetting.Go(w.reset) }
 
 func (w *memoryWatch) awaitReset() { w.resetting.Wait() }
 
-// nearPeak is how far what is held may lie below the peak for the peak to be
-// left as it is: forgetting it costs more than a small call.
+// nearPeak is the distance from the peak below which it is not reset: a reset costs more than a small
+// invocation.
 const nearPeak = 256 << 10
 
-// peak returns the highest resident size since reset, in bytes, and whether it
-// has to be reset for the next call's to be told.
+// peak returns the highest resident size since reset, in bytes, and whether it must be reset for the next
+// invocation.
 func (w *memoryWatch) peak() (bytes int64, old bool) {
 	if w.status == nil {
 		return 0, false

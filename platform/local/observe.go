@@ -18,10 +18,10 @@ import (
 	"rudmar/sqlstmt"
 )
 
-// flushEvery is how long a log line or a count may be in memory only.
+// flushEvery is how long a log line or a count can be in memory only.
 const flushEvery = 200 * time.Millisecond
 
-// keptMinutes is how long figures are kept.
+// keptMinutes is the retention of metrics.
 const keptMinutes = 90 * 24 * time.Hour
 
 type minuteKey struct {
@@ -89,7 +89,7 @@ func (o *observations) line(at member, l api.LogLine) api.LogLine {
 	return l
 }
 
-// next is closed when another line comes.
+// next returns a channel that is closed at the next line.
 func (o *observations) next() <-chan struct{} {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -128,7 +128,7 @@ func (o *observations) count(c call, inv api.Invocation) {
 	m.MemoryPeak = max(m.MemoryPeak, inv.MemoryPeak)
 }
 
-// merged adds counts that were kept as JSON.
+// merged adds counts in their stored JSON form.
 func merged(kept string, more map[string]int) string {
 	sum := map[string]int{}
 	_ = json.Unmarshal([]byte(kept), &sum) // unreadable values count as nothing
@@ -173,7 +173,7 @@ func (o *observations) run(ctx context.Context) {
 // written.
 const mostWaiting = 100_000
 
-// flush writes what is in memory. What cannot be written now stays for the next time.
+// flush writes the data in memory. Data that cannot be written now is kept for the next time.
 func (o *observations) flush(ctx context.Context) {
 	o.writing.Lock()
 	defer o.writing.Unlock()
@@ -207,7 +207,7 @@ func (o *observations) flush(ctx context.Context) {
 	o.restore(minutes, uses)
 }
 
-// restore adds to what was counted since what could not be written.
+// restore merges unwritten data with newer counts.
 func (o *observations) restore(minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) {
 	for key, m := range minutes {
 		now := o.minutes[key]
@@ -235,8 +235,7 @@ func (o *observations) restore(minutes map[minuteKey]*api.MinuteSum, uses map[us
 	}
 }
 
-// atOnceWritten is how many log lines one statement writes: in a busy moment
-// there are many.
+// atOnceWritten is the number of log lines per statement.
 const atOnceWritten = 64
 
 func writeLines(tx sqlstmt.Tx, lines []placedLine) error {
@@ -290,7 +289,7 @@ func write(tx sqlstmt.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteS
 	return nil
 }
 
-// tidy removes lines that are older than their function keeps them.
+// tidy deletes log lines older than their function's retention.
 func (o *observations) tidy(ctx context.Context) {
 	now := o.now()
 	var errs error
@@ -312,8 +311,7 @@ func (o *observations) tidy(ctx context.Context) {
 	}
 }
 
-// summed makes one sum of all minutes of a function, revision and trigger, in the
-// order of their first ones.
+// summed sums all minutes of a function, revision and trigger, in the order of their first ones.
 func summed(minutes []api.MinuteSum) []api.MinuteSum {
 	type key struct{ function, revision, trigger, purpose string }
 	at := map[key]int{}
@@ -342,8 +340,7 @@ func summed(minutes []api.MinuteSum) []api.MinuteSum {
 	return out
 }
 
-// holdings counts what goes with a function: its log lines, and the messages that
-// wait for its subscriptions.
+// holdings counts a function's stored data: its log lines, and the waiting messages of its subscriptions.
 func (o *observations) holdings(ctx context.Context, sc scope) ([]api.Holding, error) {
 	o.flush(ctx)
 	rows, err := o.store.db.QueryContext(ctx,

@@ -12,11 +12,11 @@ import (
 	"rudmar/platform/api"
 )
 
-// keptOperations is how long an operation can be asked for after its end.
+// keptOperations is the retention of ended operations.
 const keptOperations = 7 * 24 * time.Hour
 
-// operations carries out changes that take their time, one after another.
-// One that was accepted is carried out, over a restart too.
+// operations executes asynchronous changes, one after another. An accepted one is executed, even after a
+// restart.
 type operations struct {
 	platform *Platform
 	wake     chan struct{}
@@ -26,8 +26,8 @@ func newOperations(p *Platform) *operations {
 	return &operations{platform: p, wake: make(chan struct{}, 1)}
 }
 
-// requested reports whether a change is to be an operation: where the caller prefers that (RFC 7240), or where
-// the region's faults makes changes take long.
+// requested reports whether a change is asynchronous: if the caller prefers that (RFC 7240), or if the region's
+// faults make changes slow.
 func (o *operations) requested(sc scope, prefer *string) bool {
 	for word := range strings.SplitSeq(orZero(prefer), ",") {
 		if strings.TrimSpace(word) == "respond-async" {
@@ -37,8 +37,8 @@ func (o *operations) requested(sc scope, prefer *string) bool {
 	return o.platform.skies.of(sc.region).TakeMs > 0
 }
 
-// begin accepts a change. The same key gives the same operation again; one that
-// failed is tried once more, as a change that was refused at once would be.
+// begin accepts a change. The same key returns the same operation; a failed one is retried once more, like a
+// change that failed at once.
 func (o *operations) begin(ctx context.Context, sc scope, address string, w changeRequest) (api.Operation, error) {
 	if !w.Remove {
 		if err := admissible(sc, address, w.Attributes); err != nil {
@@ -88,7 +88,7 @@ func (o *operations) find(ctx context.Context, column, value string) (api.Operat
 	return out, errors.Join(json.Unmarshal([]byte(resource), &out.Resource), json.Unmarshal([]byte(problem), &out.Problem))
 }
 
-// run carries operations out until the context ends.
+// run executes operations until the context ends.
 func (o *operations) run(ctx context.Context) {
 	for {
 		next, err := o.round(ctx)
@@ -107,7 +107,7 @@ func (o *operations) run(ctx context.Context) {
 	}
 }
 
-// round carries out what is due, and says when to look again.
+// round executes due operations, and returns the time of the next one.
 func (o *operations) round(ctx context.Context) (time.Duration, error) {
 	const atLeast, atMost = 10 * time.Millisecond, time.Minute
 	for {
@@ -141,7 +141,7 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 }
 
 // execute makes the change. Its key is that of the request, so a platform that was killed between the change
-// and its note does not make it twice.
+// and its record does not make it twice.
 func (o *operations) execute(ctx context.Context, id string, sc scope, address string, w changeRequest) error {
 	state := api.OperationSucceeded
 	var resource *api.Resource
@@ -191,7 +191,7 @@ func (s *protocol) GetOperation(ctx context.Context, r api.GetOperationRequestOb
 	return api.GetOperation200JSONResponse{Body: op}, err
 }
 
-// orZero returns what an optional value is, or nothing.
+// orZero returns the value of a pointer, or the zero value.
 func orZero[T any](v *T) T {
 	if v == nil {
 		var zero T

@@ -24,10 +24,9 @@ const (
 	maxDrained = 1 << 20
 )
 
-// outputs takes what a process writes to its streams apart into lines. A line
-// belongs to the call that runs when it is read; at the end of a call, what the
-// process wrote before it answered is in the pipes, and is read before anything
-// else happens. So the process has nothing to do for it.
+// outputs splits a process's streams into lines. A line belongs to the invocation in progress when it is read;
+// output before a response is in the pipes at the end of the invocation, and is read before anything else
+// happens. So the process needs no protocol for it.
 type outputs struct {
 	mu      sync.Mutex
 	keep    func(output) // of the invocation in progress; nil between invocations
@@ -44,12 +43,12 @@ type stream struct {
 	line []byte // a line without its end
 }
 
-// newOutputs has its buffer from the start: the end of a call may come before following has started.
+// newOutputs allocates the buffer at once: an invocation can end before following has started.
 func newOutputs() *outputs {
 	return &outputs{buffer: make([]byte, 32<<10)}
 }
 
-// add takes a stream that a process writes to.
+// add adds a stream of a process.
 func (o *outputs) add(name string, file *os.File) error {
 	raw, err := file.SyscallConn()
 	if err != nil {
@@ -59,7 +58,7 @@ func (o *outputs) add(name string, file *os.File) error {
 	return nil
 }
 
-// follow reads until all ends of the streams that a process may write to are closed.
+// follow reads until the process has closed all its ends of the streams.
 func (o *outputs) follow() {
 	var all sync.WaitGroup
 	for _, s := range o.streams {
@@ -93,7 +92,7 @@ func (o *outputs) attach(keep func(output)) {
 	o.keep, o.held, o.bytes = keep, nil, 0
 }
 
-// detach ends that, after all that was written up to now.
+// detach ends that, after all output up to now was read.
 func (o *outputs) detach() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -128,7 +127,7 @@ func (o *outputs) read(s *stream, fd uintptr) (n int, ended bool) {
 	}
 }
 
-// split takes what was read apart. A line that is too long becomes several.
+// split splits the data into lines. A long line becomes several.
 func (o *outputs) split(s *stream, text []byte) {
 	for len(text) > 0 {
 		line, rest, ended := bytes.Cut(text, []byte("\n"))

@@ -153,7 +153,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	return p, nil
 }
 
-// withoutPaths takes the platform's folder out of a message that others read.
+// withoutPaths removes the platform's folder from a message.
 func (p *Platform) withoutPaths(text string) string {
 	return strings.ReplaceAll(text, p.options.Dir, "…")
 }
@@ -161,10 +161,10 @@ func (p *Platform) withoutPaths(text string) string {
 // readyCages is how many empty cages wait for a cold start.
 const readyCages = 4
 
-// notes returns in words what keeps functions apart less than it could.
+// notes describes the missing means of isolation.
 func (p *Platform) notes() []string { return p.cages.Missing() }
 
-// Close ends all instances and writes what is still in memory.
+// Close ends all instances and writes the data in memory.
 func (p *Platform) Close() error {
 	p.cancel()
 	p.running.Wait()
@@ -177,10 +177,10 @@ func (p *Platform) Close() error {
 	return errors.Join(p.store.db.Close(), p.lock.Unlock())
 }
 
-// socketName is the socket at which functions reach their data, in the folder that they may read.
+// socketName is the socket of the data API, in a folder that functions can read.
 const socketName = "data.sock"
 
-// listenForFunctions serves what functions reach at a socket: they have no network.
+// listenForFunctions serves the data API at a socket, because functions have no network.
 func (p *Platform) listenForFunctions(name string) error {
 	listener, err := net.Listen("unix", name)
 	if err != nil {

@@ -15,12 +15,12 @@ import (
 	"rudmar/cage"
 )
 
-// runtimeFiles are the workers, and what functions may import.
+// runtimeFiles are the workers, and the modules that functions can import.
 //
 //go:embed python node
 var runtimeFiles embed.FS
 
-// runPrefix begins the name of the folder in which code is unpacked.
+// runPrefix is the name prefix of the folder of unpacked code.
 const runPrefix = "rudmar-run-"
 
 // instance is a process that runs one revision of one function.
@@ -34,7 +34,7 @@ type instance struct {
 	paused   bool // paused, because it is idle
 }
 
-// pauseAfter is how long an instance may run on without a call, so a call that follows soon finds it awake.
+// pauseAfter is how long an idle instance runs on, so the next invocation finds it awake.
 const pauseAfter = 20 * time.Millisecond
 
 // member is a function of a scope.
@@ -43,7 +43,7 @@ type member struct {
 	function string
 }
 
-// pool keeps instances warm, and counts those running.
+// pool keeps instances warm, and counts the running ones.
 type pool struct {
 	platform *Platform
 	root     string // folder of unpacked code
@@ -80,7 +80,7 @@ func (p *pool) leave(at member) {
 	}
 }
 
-// warm takes an idle instance of a revision, or gives nil.
+// warm returns an idle instance of a revision, or nil.
 func (p *pool) warm(at member, revision string) *instance {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -176,7 +176,7 @@ func (p *pool) environment(in *instance, r revision, socket string) []string {
 	return env
 }
 
-// give puts an instance back, to be used again.
+// give returns an instance to the pool.
 func (p *pool) give(in *instance) {
 	in.usedAt = time.Now()
 	p.mu.Lock()
@@ -193,8 +193,7 @@ func (p *pool) give(in *instance) {
 	}
 }
 
-// pauseIdle pauses instances that nobody called for a moment, and comes back
-// while there are others.
+// pauseIdle pauses idle instances, and runs again while there are others.
 func (p *pool) pauseIdle() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -216,7 +215,7 @@ func (p *pool) pauseIdle() {
 	}
 }
 
-// drop ends an instance for good.
+// drop ends an instance.
 func (p *pool) drop(in *instance) {
 	p.mu.Lock()
 	p.forget(in)
@@ -224,12 +223,12 @@ func (p *pool) drop(in *instance) {
 	in.end()
 }
 
-// forget removes what belongs to an instance. The lock is held.
+// forget removes an instance's data. The lock is held.
 func (p *pool) forget(in *instance) {
 	delete(p.tokens, in.token)
 }
 
-// retire ends idle instances of revisions that get no calls any more.
+// retire ends idle instances of revisions without traffic.
 func (p *pool) retire(sc scope, function string, attributes map[string]any) {
 	shares, _ := attributes["shares"].(map[string]any)
 	at := member{sc, function}
@@ -247,7 +246,7 @@ func (p *pool) retire(sc scope, function string, attributes map[string]any) {
 	p.idle[at] = kept
 }
 
-// run removes instances that nobody called for a while.
+// run ends instances that are idle for a while.
 func (p *pool) run(ctx context.Context) {
 	tick := time.NewTicker(min(p.platform.options.Idle/2+time.Millisecond, 10*time.Second))
 	defer tick.Stop()
@@ -315,7 +314,7 @@ func random(bytes int) string {
 	return hex.EncodeToString(b)
 }
 
-// hashed is how tokens are kept.
+// hashed returns the stored form of a token.
 func hashed(token string) string {
 	sum := sha256.Sum256([]byte(token))
 	return hex.EncodeToString(sum[:])

@@ -19,7 +19,7 @@ import (
 	"rudmar/cage"
 )
 
-// Limits of what one call may write. What goes over is counted and left out.
+// Limits of one invocation's output. Excess output is counted and dropped.
 const (
 	maxLineBytes = 16 << 10
 	maxLogBytes  = 256 << 10
@@ -27,8 +27,7 @@ const (
 	killGrace    = 300 * time.Millisecond
 )
 
-// process is one interpreter that runs one function's code. Calls go to it one
-// after another.
+// process is one interpreter that runs one function's code. Its invocations are sequential.
 type process struct {
 	cage *cage.Process
 	// Requests and responses use pipes, which wake a process sooner than a socket.
@@ -45,7 +44,7 @@ type process struct {
 	once sync.Once
 }
 
-// reply is what a worker answers.
+// reply is a worker's response.
 type reply struct {
 	// Call is the ID of its invocation; unprompted output has none.
 	Call     string `json:"call"`
@@ -62,7 +61,7 @@ type reply struct {
 	Broken bool `json:"broken"`
 }
 
-// startFrame is what a worker gets first.
+// startFrame is the first message to a worker.
 type startFrame struct {
 	ID       string `json:"id"`
 	Code     string `json:"code"` // the folder
@@ -81,18 +80,17 @@ type processOptions struct {
 	keepsGarbage bool
 }
 
-// errGone reports that the process ended before it answered.
+// errGone reports that the process ended before it responded.
 var errGone = errors.New("the process exited")
 
-// errStray reports that a process wrote what answers no call.
+// errStray reports output of a process that belongs to no invocation.
 var errStray = errors.New("the process wrote a response that belongs to no invocation: descriptors 3 and 4 belong to the platform")
 
-// kernelShare is what the system needs for a process beside what the process
-// holds, such as page tables, in bytes.
+// kernelShare is the system's memory per process, such as page tables, in bytes.
 const kernelShare = 12 << 20
 
-// start starts a process in a cage and tells it what to load. Its first reply,
-// to be read with receive, says whether the handler is there.
+// start starts a process in a cage and sends it the function to load. Its first reply, to be read with receive,
+// reports whether the handler exists.
 func start(k *cage.Keeper, o processOptions) (*process, error) {
 	o.spec.Limits.Memory = o.Memory + o.beyond + kernelShare
 	c, err := k.Start(o.spec)
@@ -123,12 +121,11 @@ func start(k *cage.Keeper, o processOptions) (*process, error) {
 	return p, nil
 }
 
-// pipeRoom is what each pipe that is empty takes without anybody reading, in bytes:
-// a page, where a user without privileges has many pipes (pipe(7)).
+// pipeRoom is what an empty pipe accepts without a reader, in bytes: a page, for a user without privileges who
+// has many pipes (pipe(7)).
 const pipeRoom = 4 << 10
 
-// send writes one frame. A process that does not read it within a time is as
-// one that does not answer.
+// send writes one frame. A process that does not read it in time counts as unresponsive.
 func (p *process) send(v any, within time.Duration) error {
 	frame := bytes.NewBuffer(make([]byte, 4, 1024))
 	if err := json.NewEncoder(frame).Encode(v); err != nil {
@@ -151,9 +148,8 @@ func (p *process) send(v any, within time.Duration) error {
 	return nil
 }
 
-// receive reads the reply to a call. The context's end is no error of the
-// process: the caller decides what to do with it. After any error the process takes
-// no other call.
+// receive reads the reply of an invocation. The context's end is not the process's error: the caller decides
+// what to do with it. After any error the process accepts no other invocation.
 func (p *process) receive(ctx context.Context, id string) (reply, error) {
 	stop := context.AfterFunc(ctx, func() { _ = p.answers.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
@@ -189,7 +185,7 @@ func (p *process) readError(ctx context.Context, err error) error {
 	return errors.Join(errGone, err)
 }
 
-// end asks the process to end, and makes it end after a grace.
+// end asks the process to end, and kills it after a grace period.
 func (p *process) end() {
 	p.resume()
 	p.cage.Signal(syscall.SIGTERM)
@@ -211,13 +207,13 @@ func (p *process) kill() {
 	})
 }
 
-// pause keeps the process from running on while nobody calls it.
+// pause stops the process while it is idle.
 func (p *process) pause() {
 	p.cage.Signal(syscall.SIGSTOP)
 	p.memory.slow()
 }
 
-// resume lets it run again.
+// resume continues it.
 func (p *process) resume() {
 	p.memory.fast()
 	p.cage.Signal(syscall.SIGCONT)

@@ -10,10 +10,10 @@ import (
 	"rudmar/sqlstmt"
 )
 
-// quotaProblem is the type of the problem of one resource too many.
+// quotaProblem is the problem type of an exceeded quota.
 const quotaProblem = "urn:rudmar:quota"
 
-// quotas is how many resources there may be.
+// quotas are the maximum numbers of resources.
 func quotas() []api.Quota {
 	return []api.Quota{
 		{Kind: resource.Function, Per: api.QuotaPerScope, Limit: 12_000},
@@ -24,7 +24,7 @@ func quotas() []api.Quota {
 	}
 }
 
-// prices is what the simulated platform would cost, so cost can be seen in plans.
+// prices are the prices of the simulated platform, for costs in plans.
 func prices() []api.Price {
 	return []api.Price{
 		{Of: api.Invocations, Amount: "0.18", Currency: "EUR"},
@@ -33,7 +33,7 @@ func prices() []api.Price {
 	}
 }
 
-// withinQuotas reports whether one more resource of a kind may be there.
+// withinQuotas reports whether one more resource of a kind is allowed.
 func withinQuotas(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, function string) error {
 	for _, q := range quotas() {
 		if q.Kind != kind {

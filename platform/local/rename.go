@@ -50,8 +50,7 @@ func (p *Platform) rename(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, wa
 	return nil
 }
 
-// called takes what is gathered of a function, and what still comes of calls that are in progress, under its
-// new name.
+// called moves a function's collected data, and that of invocations in progress, to its new name.
 func (o *observations) called(was, now member) {
 	o.mu.Lock()
 	defer o.mu.Unlock()

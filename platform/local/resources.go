@@ -44,8 +44,7 @@ func refuse(status int, format string, args ...any) error {
 	return &refusal{status: status, title: http.StatusText(status), detail: fmt.Sprintf(format, args...)}
 }
 
-// changeRequest is a change of a resource; Remove is for operations, whose wishes are
-// kept in the form of JSON.
+// changeRequest is a change of a resource; Remove is for operations, whose requests are stored as JSON.
 type changeRequest struct {
 	Key         string            `json:"-"`
 	Remove      bool              `json:"remove,omitempty"`
@@ -58,7 +57,7 @@ type changeRequest struct {
 	Fence       int64             `json:"fence,omitempty"` // 0 for none
 }
 
-// shown adds what the platform computes.
+// shown adds computed attributes.
 func (p *Platform) shown(sc scope, r row) api.Resource {
 	r.attributes = maps.Clone(r.attributes) // the requested attributes stay unchanged
 	switch r.kind {
@@ -75,7 +74,7 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 		ChangedBy: &r.changedBy}
 }
 
-// admissible checks what can be said of a resource without looking at others.
+// admissible validates a resource on its own.
 func admissible(sc scope, address string, attributes map[string]any) error {
 	kind, rest, ok := strings.Cut(address, "/")
 	if !ok || rest == "" {
@@ -90,7 +89,7 @@ func admissible(sc scope, address string, attributes map[string]any) error {
 	return nil
 }
 
-// put makes a resource be as wished. The same key gives the same answer.
+// put creates or updates a resource. The same key returns the same response.
 func (p *Platform) put(ctx context.Context, sc scope, address string, w changeRequest) (api.Resource, error) {
 	if err := admissible(sc, address, w.Attributes); err != nil {
 		return api.Resource{}, err
@@ -186,7 +185,8 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w changeRe
 	return out, err
 }
 
-// prepare unpacks and compiles what a revision runs, so its first call need not: what cannot be is no revision.
+// prepare unpacks and compiles a revision's code before its first invocation: code that fails is not a
+// revision.
 func (p *Platform) prepare(ctx context.Context, sc scope, function string, w changeRequest) error {
 	artifact, _ := w.Attributes["artifact"].(string)
 	config, there, err := p.store.resource(ctx, p.store.db, sc, resource.Function+"/"+function)
@@ -236,7 +236,7 @@ func matches(before row, exists bool, match string) error {
 	return nil
 }
 
-// allowed checks what a resource needs before it may be as wished.
+// allowed checks a resource against others.
 func (p *Platform) allowed(ctx context.Context, tx sqlstmt.Tx, sc scope, kind, function, address string,
 	w changeRequest) error {
 	need := func(other string) error {
@@ -303,7 +303,7 @@ func (p *Platform) allowedRevision(ctx context.Context, tx sqlstmt.Tx, sc scope,
 	return nil
 }
 
-// freeze keeps a revision, and forgets the oldest that nothing points to.
+// freeze stores a revision, and deletes the oldest that no pointer uses.
 func (p *Platform) freeze(ctx context.Context, tx sqlstmt.Tx, sc scope, function string, w changeRequest) error {
 	config, _, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil {
@@ -380,7 +380,7 @@ func (p *Platform) allowedRoute(ctx context.Context, tx sqlstmt.Tx, sc scope, ad
 	return errors.Join(err, refuse(409, "%s and %s both match the request %s", address, other, request))
 }
 
-// takenBy returns the key of what a route takes; ” where it takes nothing, or is none.
+// takenBy returns the key of the requests that a route matches; "" if it matches nothing, or is not a route.
 func takenBy(kind string, attributes map[string]any) string {
 	if kind != resource.Route || attributes["enabled"] == false {
 		return ""
@@ -402,7 +402,7 @@ func scheduleOf(attributes map[string]any) (timing.Schedule, error) {
 	return timing.Read(cron, zone, msDuration(every))
 }
 
-// remove takes a resource away.
+// remove deletes a resource.
 func (p *Platform) remove(ctx context.Context, sc scope, address string, w changeRequest) error {
 	kind, function, _ := strings.Cut(address, "/")
 	var was *api.Resource

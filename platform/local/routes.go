@@ -18,14 +18,13 @@ import (
 	"rudmar/core/route"
 )
 
-// StickyHeader names a caller whose calls are to go to one revision while a
-// pointer shares them out.
+// StickyHeader identifies a caller whose invocations stay with one revision during a traffic shift.
 const StickyHeader = "Rudmar-Sticky"
 
-// maxBody is the most bytes that a request to a route may have.
+// maxBody is the maximum size of a request to a route, in bytes.
 const maxBody = 6 << 20
 
-// bodyTime is how long a request to a route may take to send its body.
+// bodyTime is the time limit of a request's body.
 const bodyTime = 30 * time.Second
 
 // Routes serves the routes of all stages: /region/service/stage and the route's own path.
@@ -95,7 +94,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	return a.write(w)
 }
 
-// routeEvent is what a handler gets for a request.
+// routeEvent returns the event of a request.
 func routeEvent(r *http.Request, path string, params map[string]string, body []byte) event.Request {
 	headers := r.Header.Clone()
 	withoutOwnCookies(headers)
@@ -114,7 +113,7 @@ func routeEvent(r *http.Request, path string, params map[string]string, body []b
 	return request.Whole()
 }
 
-// queryOf returns a text for each key, and a list for one that is repeated.
+// queryOf returns a text for each key, and a list for a repeated one.
 func queryOf(values map[string][]string) map[string]any {
 	out := make(map[string]any, len(values))
 	for k, v := range values {
@@ -131,7 +130,7 @@ func queryOf(values map[string][]string) map[string]any {
 	return out
 }
 
-// flat returns one text for each name, but for one that is left out.
+// flat returns one text for each name, except for one that is left out.
 func flat(values map[string][]string, leave string, named func(string) string) map[string]string {
 	out := make(map[string]string, len(values))
 	for k, v := range values {
@@ -146,7 +145,7 @@ func flat(values map[string][]string, leave string, named func(string) string) m
 	return out
 }
 
-// open checks whether the caller may use a trigger.
+// open checks whether the caller can use a trigger.
 func (p *Platform) open(r *http.Request, there *listing, rest string) error {
 	opening, ok := there.rows[resource.Opening+"/"+rest]
 	to, _ := opening.attributes["to"].([]any)
@@ -188,7 +187,7 @@ func (p *Platform) callerGroups(ctx context.Context, token string) ([]string, bo
 	return strings.Fields(groups), err == nil, err
 }
 
-// addCaller makes a token for somebody who calls routes.
+// addCaller creates a token for a caller of routes.
 func (p *Platform) addCaller(c *echo.Context) error {
 	var wish struct {
 		Name   string   `json:"name"`

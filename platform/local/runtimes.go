@@ -15,17 +15,16 @@ import (
 // compiled to WebAssembly.
 const WorkerCommand = "wasm-worker"
 
-// runtimes lists what functions may be written for.
+// runtimes lists the runtimes of functions.
 func runtimes() []string { return []string{"python", "node", "go"} }
 
-// view is what an instance sees of the platform's files. Where functions are not isolated, they see them where
-// they are.
+// view is an instance's view of the platform's files. Without isolation they are at their own paths.
 type view struct {
 	closed bool
 	mounts []cage.Mount
 }
 
-// show shows a file or folder, and gives where it is seen.
+// show mounts a file or folder, and returns its path inside.
 func (v *view) show(from, to string) string {
 	if !v.closed {
 		return from
@@ -34,8 +33,8 @@ func (v *view) show(from, to string) string {
 	return to
 }
 
-// program shows what a program needs to run: nothing where it lies among the
-// system's own, which every function sees, else the folder that it was installed in.
+// program mounts the files of a program: nothing if it is among the system's own, which every function sees,
+// otherwise its installation folder.
 func (v *view) program(name string) (string, error) {
 	found, err := exec.LookPath(name)
 	if err == nil {
@@ -51,8 +50,8 @@ func (v *view) program(name string) (string, error) {
 	return filepath.Join(v.show(installed, installed), filepath.Base(filepath.Dir(found)), filepath.Base(found)), nil
 }
 
-// interpreter returns the command that runs a function's code, and how much more
-// than the function's own limit its process may hold, in bytes.
+// interpreter returns the command that runs a function's code, and how much more memory than the function's own
+// limit its process can use, in bytes.
 func (p *pool) interpreter(runtime string, memory int64, v *view) (command []string, beyond int64, err error) {
 	switch runtime {
 	case "python", "":
@@ -77,7 +76,7 @@ func (p *pool) interpreter(runtime string, memory int64, v *view) (command []str
 	return nil, 0, fmt.Errorf("unknown runtime %q (expected %s)", runtime, strings.Join(runtimes(), ", "))
 }
 
-// worker returns a copy of this program that functions' users may run.
+// worker returns a copy of this program that functions' users can execute.
 func (p *pool) worker() (string, error) {
 	p.unpack.Lock()
 	defer p.unpack.Unlock()

@@ -14,12 +14,11 @@ import (
 	"rudmar/sqlstmt"
 )
 
-// eventOf begins an event of a time.
+// eventOf starts an event of a due time.
 func eventOf(at time.Time) event.Of { return event.Of{ID: "e-" + random(8), At: at} }
 
-// runSchedules fires schedules until the context ends. When one last fired is kept, so a restart neither
-// doubles nor forgets: fires that were missed while the platform was down are told in the log and made up for
-// once.
+// runSchedules fires schedules until the context ends. The last due time is stored, so a restart neither
+// repeats nor forgets one: due times during an outage are logged and made up for once.
 func (p *Platform) runSchedules(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -126,12 +125,11 @@ func (p *Platform) dueSchedules(ctx context.Context) ([]due, error) {
 	return out, nil
 }
 
-// clockSlack is how far ahead of the clock a fire or a change may lie: further
-// ahead, the clock was put back.
+// clockSlack is how far in the future a stored time can be: further, the clock was set back.
 const clockSlack = 2 * time.Second
 
-// startOver makes a schedule count from now on, after the clock was put back:
-// it would stand still until the clock is where it was.
+// startOver makes a schedule count from now on, after the clock was set back: otherwise it would pause until
+// the clock reaches its former time.
 func (p *Platform) startOver(ctx context.Context, d due) error {
 	p.options.Log.Warn("the clock was set back: schedules count from now on", "scope",
 		d.at.scope.String(), "schedule", d.address)

@@ -17,13 +17,13 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// sealKeyFile holds the key that secrets are encrypted with, in the platform's folder.
+// sealKeyFile contains the key that encrypts secrets, in the platform's folder.
 const sealKeyFile = "seal.key"
 
-// sealedMark begins a encrypted text.
+// sealedMark is the prefix of an encrypted text.
 const sealedMark = "sealed:"
 
-// ErrKeyGone reports that the key is gone which the platform's secrets are encrypted with.
+// ErrKeyGone reports that the key of the platform's secrets is missing.
 var ErrKeyGone = errors.New(
 	"the key of the platform's secrets is missing; restore it from your backup, or move the platform's folder away, start, and redeploy each stage")
 
@@ -35,8 +35,8 @@ func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
 	return sealed, err
 }
 
-// openSeal returns what encrypts secrets (XChaCha20-Poly1305), with a key that is made where nothing is
-// encrypted with one yet; ErrKeyGone where it is gone.
+// openSeal returns the cipher of secrets (XChaCha20-Poly1305), with a key that it creates if nothing is
+// encrypted yet; ErrKeyGone if it is missing.
 func openSeal(dir string, mayMake bool) (cipher.AEAD, error) {
 	name := filepath.Join(dir, sealKeyFile)
 	key, err := os.ReadFile(name)
@@ -58,7 +58,7 @@ func openSeal(dir string, mayMake bool) (cipher.AEAD, error) {
 	return seal, nil
 }
 
-// encrypted encrypts a text for a scope: elsewhere it cannot be opened. What holds nothing is kept as it is.
+// encrypted encrypts a text for a scope: in another one it cannot be decrypted. An empty text is not encrypted.
 func (s *store) sealed(sc scope, text string) string {
 	if text == "" || text == "{}" || text == "null" {
 		return text
@@ -68,7 +68,7 @@ func (s *store) sealed(sc scope, text string) string {
 	return sealedMark + base64.StdEncoding.EncodeToString(s.seal.Seal(nonce, nonce, []byte(text), []byte(sc.String())))
 }
 
-// unsealed opens what encrypted gave.
+// unsealed decrypts a text.
 func (s *store) unsealed(sc scope, text string) (string, error) {
 	body, ok := strings.CutPrefix(text, sealedMark)
 	if !ok {
@@ -96,7 +96,7 @@ func (s *store) unsealedSecrets(sc scope, text string) (map[string]string, error
 	return out, json.Unmarshal([]byte(plain), &out)
 }
 
-// sealAll encrypts what an earlier platform kept openly.
+// sealAll encrypts values that an earlier platform stored in the clear.
 func (s *store) sealAll(ctx context.Context) error {
 	for _, t := range []struct{ table, column string }{{"resources", "secrets"}, {"revisions", "secrets"},
 		{"kept_secrets", "value"}} {

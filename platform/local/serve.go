@@ -18,7 +18,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// maxArchive is the most bytes that an archive may have.
+// maxArchive is the maximum size of an archive, in bytes.
 const maxArchive = pack.MaxBytes + 8<<20
 
 // Protocol serves the platform protocol, the data of functions, and changes by hand.
@@ -40,7 +40,7 @@ func (p *Platform) Protocol() http.Handler {
 	return e
 }
 
-// authenticate lets in who shows the installation's token; /data has tokens of its own.
+// authenticate requires the installation's token; /data has tokens of its own.
 func (p *Platform) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if strings.HasPrefix(c.Request().URL.Path, "/data/") {
@@ -57,7 +57,7 @@ func (p *Platform) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 // maxWish is the most bytes that a request has which brings no archive.
 const maxWish = 16 << 20
 
-// limited refuses what is too large before it is read; archives have a limit of their own.
+// limited rejects large requests before they are read; archives have a limit of their own.
 func limited(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -180,7 +180,7 @@ func (s *protocol) DeleteResource(ctx context.Context,
 	return api.DeleteResource204Response{}, nil
 }
 
-// unescape undoes the escaping of an address's slashes where the router left it.
+// unescape unescapes slashes in an address that the router left escaped.
 func unescape(address string) string {
 	if out, err := url.PathUnescape(address); err == nil {
 		return out
@@ -214,8 +214,8 @@ func (s *protocol) GetAccess(ctx context.Context, r api.GetAccessRequestObject) 
 	return api.GetAccess200JSONResponse{Uses: uses}, err
 }
 
-// serveChange changes a resource as somebody does who does not know of Rudmar.
-// A changed function is published at once, as editing it in place would.
+// serveChange changes a resource without Rudmar's knowledge. A changed function is published at once, as
+// editing it in place would.
 func (p *Platform) serveChange(c *echo.Context) error {
 	ctx := c.Request().Context()
 	sc := scopeOf(c)

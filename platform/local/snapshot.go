@@ -13,8 +13,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// fingerprints keeps those of scopes in which nothing has changed since they were made, so looking again reads
-// one number.
+// fingerprints caches those of unchanged scopes, so another read compares one number.
 type fingerprints struct {
 	mu sync.Mutex
 	of map[scope]fingerprint
@@ -58,8 +57,7 @@ func (s *store) changes(ctx context.Context, sc scope) (int64, error) {
 	return n, err
 }
 
-// unchanged returns the fingerprint of a scope where it is known and holds still;
-// "" where the scope has to be read.
+// unchanged returns the cached fingerprint of an unchanged scope; "" if the scope must be read.
 func (p *Platform) unchanged(ctx context.Context, sc scope) (string, error) {
 	known, ok := p.fingerprints.get(sc)
 	if !ok || p.skies.of(sc.region).LateMs > 0 { // delayed visibility changes the state without a request

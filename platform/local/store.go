@@ -22,7 +22,7 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// store is the platform's own truth: one SQLite file, one writer.
+// store is the platform's state: one SQLite file, one writer.
 type store struct {
 	db   *sqlstmt.DB
 	seal cipher.AEAD
@@ -72,7 +72,7 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 	return s, nil
 }
 
-// fillTaken fills in what routes take that an older program put there.
+// fillTaken fills in the keys of routes that an older program wrote.
 func (s *store) fillTaken(ctx context.Context) error {
 	rows, err := s.db.QueryContext(ctx, `SELECT rowid, attributes FROM resources WHERE kind = 'route' AND taken IS NULL`)
 	if err != nil {
@@ -121,7 +121,7 @@ type scope struct{ region, service, stage string }
 
 func (s scope) String() string { return s.region + "/" + s.service + "/" + s.stage }
 
-// row is a resource as it is kept.
+// row is a stored resource.
 type row struct {
 	address, kind string
 	attributes    map[string]any
@@ -179,7 +179,7 @@ func (s *store) secrets(ctx context.Context, sc scope, address string) (map[stri
 	return s.unsealedSecrets(sc, text)
 }
 
-// revision is what a revision froze.
+// revision is the content of a revision.
 type revision struct {
 	id, artifact string
 	config       map[string]any

@@ -54,9 +54,8 @@ func (p *pool) code(digest string) (string, error) {
 	return dir, os.Rename(half, dir)
 }
 
-// compiled compiles a function's module, once, where its workers find it. It is
-// done when a revision is put; a call only meets it where the platform's program
-// is another one since.
+// compiled compiles a function's module, once, for its workers. This happens when a revision is deployed; an
+// invocation only does it after an upgrade of the platform.
 func (p *pool) compiled(code string) (string, error) {
 	p.unpack.Lock()
 	defer p.unpack.Unlock()
@@ -85,8 +84,7 @@ func (p *pool) compiled(code string) (string, error) {
 	return cache, renameio.WriteFile(done, nil, 0o644)
 }
 
-// compiledFolder is where compiled code is kept over a restart of the platform:
-// one folder for each version of the library that compiles it.
+// compiledFolder contains compiled code over restarts: one folder per version of the compiler.
 func (p *pool) compiledFolder() string {
 	root := p.root
 	if p.platform.cages.Closed() {
@@ -95,8 +93,7 @@ func (p *pool) compiledFolder() string {
 	return filepath.Join(root, "compiled", wasm.Compiler())
 }
 
-// ready makes a revision's code ready to be called: unpacked, and compiled where
-// its runtime compiles.
+// ready prepares a revision's code for invocations: unpacked, and compiled if its runtime compiles.
 func (p *pool) ready(digest, runtime string) error {
 	code, err := p.code(digest)
 	if err == nil && runtime == "go" {
@@ -105,8 +102,8 @@ func (p *pool) ready(digest, runtime string) error {
 	return err
 }
 
-// prepare makes the folder whose parts functions are shown. It lies in the platform's own folder; where
-// functions cannot be isolated, and run as another user, it has to lie where that user finds it.
+// prepare creates the folder whose parts functions see. It is in the platform's own folder; without isolation,
+// and with another user, it must be where that user can read it.
 func (p *pool) prepare() error {
 	if p.root != "" {
 		return nil
@@ -146,8 +143,8 @@ func (p *pool) prepare() error {
 // compiledWorker is Python's worker, compiled: else each cold start would compile it.
 const compiledWorker = "worker.pyc"
 
-// compileWorker compiles Python's worker and what functions import, with the
-// Python that will run them. Without it, they are compiled at each start.
+// compileWorker compiles Python's worker and modules, with the Python that will run them. Without it, they are
+// compiled at each start.
 func (p *pool) compileWorker(dir string) {
 	ctx, cancel := context.WithTimeout(context.Background(), startLimit)
 	defer cancel()
@@ -169,10 +166,10 @@ func (p *pool) compileWorker(dir string) {
 	})
 }
 
-// rootFile is where the platform's own folder says which folder it made for code.
+// rootFile contains the path of the platform's folder of code.
 func (p *pool) rootFile() string { return filepath.Join(p.platform.options.Dir, "run-folder") }
 
-// sweepOld removes what a platform that was killed left behind.
+// sweepOld deletes what a killed platform left behind.
 func (p *pool) sweepOld() {
 	old, err := os.ReadFile(p.rootFile())
 	if err == nil && strings.HasPrefix(filepath.Base(string(old)), runPrefix) &&

@@ -10,7 +10,7 @@ func Optional[T comparable](v T) *T {
 	return &v
 }
 
-// OrZero returns what a pointer points to, or the zero value.
+// OrZero returns the value of a pointer, or the zero value.
 func OrZero[T any](v *T) T {
 	if v == nil {
 		var zero T

@@ -20,20 +20,19 @@ import (
 //go:embed all:dist
 var built embed.FS
 
-// file is one that was built, with what the build made smaller of it.
+// file is a built file, with its compressed forms.
 type file struct {
 	kind    string
 	tag     string
 	content map[string][]byte // by encoding; "" uncompressed
 }
 
-// pages are the addresses that the front end has; the rest of them is nobody's.
+// pages are the paths of the front end; other paths do not exist.
 var pages = regexp.MustCompile(`^/($|services$|api$|docs($|/)|s/)`)
 
-// Handler serves the built files, and the page itself for addresses of the front
-// end. Files are told apart by their ETag; those whose name has their content's hash
-// are kept for good. Where a browser takes it, the smaller form that the build made
-// is sent (RFC 9110, section 8.4).
+// Handler serves the built files, and the page for paths of the front end. Files have an ETag; those with a
+// content hash in their name are cached forever. A compressed form is sent if the client accepts it (RFC 9110,
+// section 8.4).
 func Handler() http.Handler {
 	dist, err := fs.Sub(built, "dist")
 	if err != nil {
@@ -73,7 +72,7 @@ func Handler() http.Handler {
 	})
 }
 
-// readsPages reports whether somebody looks at it in a browser.
+// readsPages reports whether the client is a browser that requests a page.
 func readsPages(r *http.Request) bool {
 	accepted, _, err := contenttype.GetAcceptableMediaType(r, []contenttype.MediaType{
 		contenttype.NewMediaType("text/plain"), contenttype.NewMediaType("text/html")})
@@ -99,7 +98,7 @@ func (f *file) serve(w http.ResponseWriter, r *http.Request) {
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(f.content[encoding]))
 }
 
-// encodes reports whether a list of encodings has one that is not given up by q=0.
+// encodes reports whether a list of encodings contains one that is not excluded by q=0.
 func encodes(list, encoding string) bool {
 	for one := range strings.SplitSeq(list, ",") {
 		name, weight, _ := strings.Cut(strings.TrimSpace(one), ";")

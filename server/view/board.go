@@ -10,7 +10,7 @@ import (
 	"rudmar/server/api"
 )
 
-// Board returns the functions by stages, and what needs somebody.
+// Board returns the functions by stages, and what needs attention.
 func Board(f *Facts) api.Board {
 	out := api.Board{Stages: []string{}, Rows: []api.BoardRow{}, Attention: Attention(f)}
 	rows := map[string]*api.BoardRow{}
@@ -75,7 +75,7 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 	}
 }
 
-// fill puts what a record and a look say of a function into its cell.
+// fill fills a function's cell from the record and the observation.
 func fill(cell *api.BoardCell, r store.FunctionStatus, look observe.Observation) {
 	if r.Version > 0 {
 		cell.Version, cell.At = &r.Version, api.Optional(r.At.UnixMilli())

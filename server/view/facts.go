@@ -11,7 +11,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// Facts is what is known of a service.
+// Facts are the inputs about a service.
 type Facts struct {
 	Service store.Service
 	Branch  string // the main one
@@ -39,21 +39,21 @@ type Facts struct {
 	Left map[string][]string
 }
 
-// Turned is a secret whose new value is not where it is used yet.
+// Turned is a secret whose new value is not deployed yet.
 type Turned struct {
 	Name      string
 	Functions []string
 }
 
-// Delivery is where a version stands in a stage; while it waits, with its gates.
+// Delivery is a version's delivery to a stage; while it waits, with its gates.
 type Delivery struct {
 	store.Delivery
 	Gates    []delivery.Gate
 	Blockers []string // of its present plan
 }
 
-// Stages returns the stages in their order: those that are declared, and where they
-// stood those that are not any more, as long as something runs there.
+// Stages returns the stages in order: declared ones, and, in their former positions, removed ones that still
+// have resources.
 func (f *Facts) Stages() []manifest.Stage {
 	var declared []manifest.Stage
 	if f.Manifests != nil {
@@ -77,7 +77,7 @@ func (f *Facts) Stage(name string) *manifest.Stage {
 	return nil
 }
 
-// Later reports whether a delivery came after what runs in its stage, by their turns.
+// Later reports whether a delivery has a later turn than the deployed version of its stage.
 func (f *Facts) Later(d store.Delivery) bool {
 	if there := f.Current(d.Stage); there != nil {
 		return d.Turn > there.Turn
@@ -97,8 +97,8 @@ func (f *Facts) Current(stage string) *Delivery {
 	return nil
 }
 
-// Before returns the version that a stage can be taken back to, the last that settled
-// there before what runs there; 0 for none.
+// Before returns the version to which a stage can be rolled back, the last that settled there before the
+// deployed one; 0 for none.
 func (f *Facts) Before(stage string) int {
 	there := f.Current(stage)
 	if there == nil {
@@ -117,13 +117,13 @@ func (f *Facts) Before(stage string) int {
 	return before.Version
 }
 
-// NotBefore reports whether a delivery is that of what runs in its stage, or came later.
+// NotBefore reports whether a delivery is that of the deployed version of its stage, or has a later turn.
 func (f *Facts) NotBefore(d store.Delivery) bool {
 	there, _ := f.VersionIn(d.Stage)
 	return d.Version == there || f.Later(d)
 }
 
-// At returns what is recorded of a stage's targets.
+// At returns the records of a stage's targets.
 func (f *Facts) At(stage string) []store.Stage {
 	var out []store.Stage
 	for _, p := range f.Places {
@@ -134,8 +134,8 @@ func (f *Facts) At(stage string) []store.Stage {
 	return out
 }
 
-// VersionIn returns the version that runs in a stage, the least where targets
-// differ, and since when in Unix milliseconds.
+// VersionIn returns the deployed version of a stage, the lowest if targets differ, and since when in Unix
+// milliseconds.
 func (f *Facts) VersionIn(stage string) (version int, since int64) {
 	for i, p := range f.At(stage) {
 		if i == 0 || p.Version < version {

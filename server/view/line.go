@@ -24,12 +24,12 @@ func StageLine(f *Facts) api.StageLine {
 	return out
 }
 
-// Head returns what a commit is.
+// Head returns the newest commit.
 func Head(c source.Commit, branch string) api.SourceHead {
 	return api.SourceHead{Branch: branch, Hash: c.Hash, Author: c.Author, Message: c.Message, At: c.At.UnixMilli()}
 }
 
-// sourceHead returns what the newest commit is, and whether it is built.
+// sourceHead returns the newest commit, and whether it is built.
 func sourceHead(f *Facts) api.SourceHead {
 	if f.Head.Hash == "" {
 		return api.SourceHead{Branch: f.Branch, State: api.SourceStateEmpty}
@@ -86,7 +86,7 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 	return s
 }
 
-// watched returns what the looks at a stage's targets found.
+// watched returns the observations of a stage's targets.
 func watched(f *Facts, s *api.Station) {
 	var versions []int
 	failing := map[string]bool{}
@@ -115,7 +115,7 @@ func watched(f *Facts, s *api.Station) {
 	}
 }
 
-// wait counts a waiting version in and, for the newest that got this far, reports how its gates stand.
+// wait counts a waiting version and, for the newest that came as far, returns its gate results.
 func wait(s *api.Station, d Delivery) {
 	arrived := true
 	for _, g := range d.Gates {

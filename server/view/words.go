@@ -32,13 +32,13 @@ func TimesADay(n int) string {
 	return fmt.Sprintf("%d times a day", n)
 }
 
-// ObservedWords returns what a function took in a place.
+// ObservedWords describes a function's usage in a place.
 func ObservedWords(at manifest.Place, f observe.Metrics) string {
 	return fmt.Sprintf("%s on %s: %s, memory peak %s, at most %.0f ms", at.Stage, at.Target,
 		language.FormatCount(f.Invocations, "invocation"), language.FormatSize(f.MemoryPeak), f.MaxMs)
 }
 
-// CallerWords returns what calls a function by a trigger.
+// CallerWords describes what invokes a function by a trigger.
 func CallerWords(t manifest.Trigger) string {
 	switch t.Kind {
 	case manifest.RouteTrigger:
@@ -59,7 +59,7 @@ func triggerWords(t manifest.Trigger) string {
 	return CallerWords(t)
 }
 
-// RouteWords returns which requests a route takes, and what becomes of its parameters.
+// RouteWords describes the requests that a route matches, and its parameters.
 func RouteWords(t manifest.Trigger) []string {
 	r := t.Route.V
 	method := r.Method
@@ -78,7 +78,7 @@ func RouteWords(t manifest.Trigger) []string {
 	return lines
 }
 
-// PermissionWords returns what a permission allows.
+// PermissionWords describes a permission.
 func PermissionWords(p manifest.Permission) []string {
 	of, literal := p.Resource.Literal()
 	if !literal {
@@ -122,7 +122,7 @@ func WhyRoute(routes []route.Route) string {
 	return fmt.Sprintf("%s has precedence: it names its method", a)
 }
 
-// needsRequest returns what a version that got this far waits for from people.
+// needsRequest returns what a version is waiting for from people.
 func needsRequest(gates []delivery.Gate) string {
 	var out []string
 	for _, g := range gates {
@@ -167,7 +167,7 @@ func Runnable(p *plan.Plan, was bool) api.Runnable {
 		Reason: fmt.Sprintf("Version %d enters %s through its delivery, when its gates have passed.", b.Version, b.Stage)}
 }
 
-// blockerWords reports the first of what would stop a plan, and how many more there are.
+// blockerWords returns the first blocker, and the number of others.
 func blockerWords(stops []string) string {
 	if len(stops) == 1 {
 		return stops[0]
@@ -175,7 +175,7 @@ func blockerWords(stops []string) string {
 	return fmt.Sprintf("%s; and %d more", stops[0], len(stops)-1)
 }
 
-// few is how many names are told in a sentence.
+// few is the maximum number of names in a sentence.
 const few = 3
 
 func shorten(names []string) string {

@@ -13,7 +13,7 @@ import (
 	"strings"
 )
 
-// mutant is one change that can be made and taken back.
+// mutant is one change that can be made and reverted.
 type mutant struct {
 	source     source
 	file       string
@@ -41,7 +41,7 @@ type source struct {
 	lines []string
 }
 
-// line is what is written there, with what stands before it where it says little.
+// line is the changed code, with its context if it is short.
 func (s source) line(n int) string {
 	text := strings.TrimSpace(s.lines[n-1])
 	if len(text) < 12 && n > 1 {
@@ -50,8 +50,7 @@ func (s source) line(n int) string {
 	return text
 }
 
-// read parses the files of a package, in the order of their names, without its
-// tests and without what is generated.
+// read parses the files of a package, in the order of their names, without tests and generated files.
 func read(dir string) ([]source, error) {
 	names, err := filepath.Glob(filepath.Join(dir, "*.go"))
 	if err != nil {
@@ -79,15 +78,15 @@ func read(dir string) ([]source, error) {
 	return out, nil
 }
 
-// opposite is what an operator is turned into.
+// opposite is the replacement of an operator.
 var opposite = map[token.Token]token.Token{
 	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS,
 	token.GTR: token.GEQ, token.GEQ: token.GTR,
 	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
 }
 
-// mutantsOf lists the changes that can be made in a file: operators turned,
-// conditions negated, numbers off by one, statements left out.
+// mutantsOf lists the changes of a file: operators replaced, conditions negated, numbers off by one, statements
+// removed.
 func mutantsOf(s source) []mutant {
 	var out []mutant
 	times := map[string]int{}
@@ -180,8 +179,7 @@ func tells(statement ast.Stmt) bool {
 	return ok && strings.EqualFold(from.Sel.Name, "log")
 }
 
-// beside reports whether a return gives an error, and with it nothing but what
-// stands for nothing.
+// beside reports whether a return statement returns an error, and otherwise only zero values.
 func beside(n *ast.ReturnStmt) bool {
 	if len(n.Results) < 2 {
 		return false
@@ -208,8 +206,7 @@ func beside(n *ast.ReturnStmt) bool {
 	return true
 }
 
-// inside reports whether the change is in a function: what is declared outside of
-// them is not counted by what a test comes by.
+// inside reports whether the change is in a function: coverage does not count declarations outside functions.
 func (m mutant) inside() bool {
 	for _, d := range m.source.tree.Decls {
 		f, ok := d.(*ast.FuncDecl)

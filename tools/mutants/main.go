@@ -27,7 +27,7 @@ import (
 //go:embed same.csv
 var sameText []byte
 
-// order is what is asked of one run.
+// order has the parameters of one run.
 type order struct {
 	dir, pkg string
 	tests    []string // the packages whose tests should fail

@@ -7,8 +7,7 @@ import (
 	"strings"
 )
 
-// same holds changes that were read and found to change nothing that can be
-// seen: by file, the line as it is written but for how its words are spaced, and the change.
+// same has changes without an observable effect: by file, the line with normalized spaces, and the change.
 type same map[[3]string]bool
 
 // readSame reads same.csv: file, line, change, reason.
@@ -33,5 +32,5 @@ func (s same) has(file string, m mutant) bool {
 	return s[[3]string{file, spaced(m.original), m.what}]
 }
 
-// spaced returns a line with one space between its words: how they are aligned depends on other lines.
+// spaced normalizes the spaces of a line, because its alignment depends on other lines.
 func spaced(line string) string { return strings.Join(strings.Fields(line), " ") }

@@ -16,7 +16,7 @@ import (
 	"golang.org/x/tools/cover"
 )
 
-// suite is the tests of one package, with what each comes by.
+// suite has the tests of one package, with the coverage of each.
 type suite struct {
 	pkg   string // its import path in the module, such as ./engine
 	dir   string // the folder in which its tests run
@@ -39,8 +39,8 @@ const (
 	untouched outcome = "no test comes by"
 )
 
-// suitesOf runs each test on its own and notes which lines of the package it
-// comes by. What fails without a change is told and left out.
+// suitesOf runs each test on its own and records which lines of the package it covers. A test that fails
+// without a change is reported and left out.
 func suitesOf(ctx context.Context, o order, work string) ([]suite, error) {
 	var out []suite
 	for i, pkg := range o.tests {
@@ -78,7 +78,7 @@ func suitesOf(ctx context.Context, o order, work string) ([]suite, error) {
 	return out, nil
 }
 
-// measure runs one test and reads what it came by; nil when it fails.
+// measure runs one test and returns its coverage; nil if it fails.
 func measure(ctx context.Context, dir, binary, name, profile string) (*test, error) {
 	os.Remove(profile)
 	begun := time.Now()
@@ -99,8 +99,8 @@ func measure(ctx context.Context, dir, binary, name, profile string) (*test, err
 	return t, nil
 }
 
-// linesOf lists the lines that blocks come by. What follows a closure in its statement lies
-// in no block: it is come by where the line is on which the closure begins.
+// linesOf lists the covered lines of blocks. The rest of a statement after a closure is in no block: it counts
+// as covered with the line on which the closure starts.
 func linesOf(blocks []cover.ProfileBlock) map[int]bool {
 	lines, begins, last := map[int]bool{}, map[int]int{}, 0
 	for _, block := range blocks {
@@ -121,7 +121,7 @@ func linesOf(blocks []cover.ProfileBlock) map[int]bool {
 	return lines
 }
 
-// try builds each suite over a change and runs what comes by it.
+// try builds each suite with a change and runs the tests that cover it.
 func try(ctx context.Context, dir, work string, m mutant, text []byte, suites []suite) (outcome, error) {
 	if err := os.MkdirAll(work, 0o700); err != nil {
 		return "", err
@@ -161,8 +161,8 @@ func try(ctx context.Context, dir, work string, m mutant, text []byte, suites []
 	return got, nil
 }
 
-// comeBy are the tests that run over the line of a change, quickest first; all
-// of them when no test is known to, as for what is declared outside of functions.
+// comeBy returns the tests that cover the line of a change, quickest first; all of them if none is known to, as
+// for declarations outside functions.
 func (s suite) comeBy(m mutant) []test {
 	var out []test
 	for _, t := range s.tests {
@@ -176,14 +176,13 @@ func (s suite) comeBy(m mutant) []test {
 	return out
 }
 
-// part is tests that run in one process.
+// part is a group of tests that run in one process.
 type part struct {
 	pattern string
 	took    time.Duration
 }
 
-// inParts puts tests together that take ten seconds one after the other, so a change is noticed early, and
-// tests that run side by side do.
+// inParts groups tests of ten seconds in total, so a change is detected early, and parallel tests overlap.
 func inParts(tests []test) []part {
 	var out []part
 	var names []string
@@ -198,8 +197,8 @@ func inParts(tests []test) []part {
 	return out
 }
 
-// pass runs tests, and reports whether they pass within the limit: a change may make them run for ever, and
-// they end with all that they started.
+// pass runs tests, and reports whether they pass within the limit: a change may make them run forever, and they
+// end with all their processes.
 func pass(ctx context.Context, dir, binary, pattern string, limit time.Duration, more ...string) (bool, error) {
 	within, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()

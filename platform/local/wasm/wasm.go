@@ -41,7 +41,7 @@ type start struct {
 	Stage    string `json:"stage"`
 }
 
-// whole adds to the frame of a call what is the same for all calls.
+// whole adds the constant fields to the frame of an invocation.
 func (s start) whole(frame []byte) ([]byte, error) {
 	same, err := json.Marshal(map[string]any{"function": s.Function, "version": s.Version, "stage": s.Stage,
 		"memory_limit": s.MemoryLimit})
@@ -69,8 +69,7 @@ func Compile(ctx context.Context, file, cache string) error {
 	return err
 }
 
-// Compiler names the version of what compiles modules: compiled code is of use
-// to the same version only.
+// Compiler returns the version of the compiler: compiled code works with the same version only.
 func Compiler() string {
 	if info, ok := debug.ReadBuildInfo(); ok {
 		for _, m := range info.Deps {
@@ -122,7 +121,7 @@ func Work(ctx context.Context, calls io.Reader, answers io.Writer) error {
 	}
 }
 
-// of returns which call a reply belongs to; said last, it counts.
+// of sets the invocation of a reply; the last one counts.
 func of(call string, body []byte) []byte {
 	if len(body) < 2 || body[len(body)-1] != '}' {
 		return body

@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// Call is one call of the function: the event and its circumstances.
+// Call is one invocation of the function: the event and its circumstances.
 type Call struct {
 	Event       map[string]any `json:"event"`
 	ID          string         `json:"id"`
@@ -31,7 +31,7 @@ var ErrDenied = errors.New("denied")
 // ErrNone is returned if there is no such row, object or secret.
 var ErrNone = errors.New("not found")
 
-// reach asks the platform; the build sets it.
+// reach requests resources from the platform; the build sets it.
 var reach func(method, path string, body []byte) (status int, answer []byte)
 
 func ask(method, path string, in, out any) error {
