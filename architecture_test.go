@@ -13,7 +13,7 @@ import (
 	"testing"
 )
 
-// imports gives, per package folder, what its files other than tests import.
+// imports has, per package folder, the imports of its files other than tests.
 func imports(t *testing.T) map[string][]string {
 	t.Helper()
 	out := map[string][]string{}
@@ -87,9 +87,8 @@ func TestImportsGoDownwards(t *testing.T) {
 	}
 }
 
-// What the packages about manifests may import of the core, and who else may
-// import them: a reader who starts at the top of the table reads upwards only
-// what is explained already.
+// The imports that packages about manifests can have from the core, and their importers: a reader who starts at
+// the top of the table reads upwards only what is explained already.
 func TestManifestPackages(t *testing.T) {
 	rooms := []struct{ name, may string }{
 		{"diagnostic", ""},
@@ -142,7 +141,7 @@ func TestCoreIsPure(t *testing.T) {
 	}
 }
 
-// SQL stands in the stores only.
+// SQL is in the stores only.
 func TestSQLOnlyInStores(t *testing.T) {
 	for dir, list := range imports(t) {
 		if slices.Contains(list, "database/sql") && room(dir) != "sqlstmt" && dir != "dbtest" && dir != "engine/store" && dir != "platform/local" {
@@ -183,7 +182,7 @@ func TestPackageMapIsCurrent(t *testing.T) {
 	}
 }
 
-// docs/security.md lists the attempts to get out, and each is carried out by a test.
+// docs/security.md lists the escape attempts, and a test carries out each.
 func TestAttemptsAreListed(t *testing.T) {
 	text, err := os.ReadFile("docs/security.md")
 	if err != nil {

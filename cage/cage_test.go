@@ -33,7 +33,7 @@ func keeper(t *testing.T, ready int) *cage.Keeper {
 	return k
 }
 
-// ran is what a command in a cage wrote, and how it ended.
+// ran is a command's output and exit status.
 func ran(t *testing.T, k *cage.Keeper, s cage.Spec) (out, how string) {
 	t.Helper()
 	p, err := k.Start(s)
@@ -87,7 +87,7 @@ func TestCommandRuns(t *testing.T) {
 	}
 }
 
-// What is said to a command that has ended comes to nobody else, who may have its number by now.
+// A signal to a command that has ended reaches nobody else, even if its process ID was reused.
 func TestReusedProcessIDs(t *testing.T) {
 	k := keeper(t, 0)
 	p, err := k.Start(shell("exit 0"))
@@ -96,7 +96,7 @@ func TestReusedProcessIDs(t *testing.T) {
 	}
 	defer p.Release()
 	<-p.Done()
-	for range 1000 { // others on this machine may get it before
+	for range 1000 { // other processes can get it before
 		last := []byte(strconv.Itoa(p.Pid() - 1))
 		if err := os.WriteFile("/proc/sys/kernel/ns_last_pid", last, 0); err != nil {
 			t.Skip("the system does not let its next number be chosen: ", err)
@@ -114,7 +114,7 @@ func TestReusedProcessIDs(t *testing.T) {
 		if err := other.Process.Signal(syscall.SIGQUIT); err != nil {
 			t.Fatal(err)
 		}
-		_ = other.Wait() // by what it ended is looked at
+		_ = other.Wait() // by what it ended is checked
 		if how := other.ProcessState.String(); !strings.HasPrefix(how, "signal: quit") {
 			t.Fatalf("another one's end: %s", how)
 		}
@@ -125,7 +125,7 @@ func TestReusedProcessIDs(t *testing.T) {
 	t.Error("the number did not come again")
 }
 
-// A folder named from where Rudmar was started gets the same walls.
+// A relative data folder is isolated in the same way.
 func TestRelativeFolder(t *testing.T) {
 	keeper(t, 0)
 	t.Chdir(t.TempDir())
@@ -205,7 +205,7 @@ type writer func([]byte) (int, error)
 
 func (w writer) Write(b []byte) (int, error) { return w(b) }
 
-// Two keepers on one machine share no users and no folders.
+// Two keepers on one machine share neither users nor folders.
 func TestKeepersAreSeparate(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("an ordinary user has no users to give")
@@ -244,7 +244,7 @@ import subprocess, sys
 children = [subprocess.Popen([sys.executable, "-c", "x = bytes([7]) * (60 << 20); print('held', flush=True); import time; time.sleep(3)"]) for _ in range(8)]
 print("ended", [c.wait() for c in children].count(0), flush=True)
 `}, Env: []string{"PATH=/usr/bin:/bin"}, Limits: cage.Limits{Memory: 200 << 20, Processes: 32, Scratch: 8 << 20}})
-	// Three fit at once; when one is ended for its memory, another may take its place.
+	// Three fit at once; when one is killed for its memory, another can start.
 	if !strings.Contains(out, "ended 0") && !strings.Contains(out, "ended 1") && !strings.Contains(out, "ended 2") &&
 		!strings.Contains(out, "ended 3") || how != "starved" {
 		t.Errorf("%s: %s", how, out)
@@ -259,7 +259,7 @@ print("ended", [c.wait() for c in children].count(0), flush=True)
 	}
 }
 
-// What is shown cannot be changed; what is layered can, for the command alone.
+// Mounted files cannot be changed; layered ones can, for the command alone.
 func TestMounts(t *testing.T) {
 	k := keeper(t, 0)
 	dir := t.TempDir()
@@ -283,7 +283,7 @@ func TestMounts(t *testing.T) {
 	}
 }
 
-// A keeper that cannot start what it is told says why.
+// A keeper that cannot start a command says why.
 func TestFailuresAreReported(t *testing.T) {
 	k := keeper(t, 0)
 	p, err := k.Start(cage.Spec{Command: []string{"/no/such/program"}, Limits: cage.Limits{Scratch: 1 << 20}})

@@ -8,8 +8,7 @@ import (
 	"time"
 )
 
-// What a command's network is read from is closed with it, and its number comes again: nobody reads then
-// what is another one's.
+// A network's device is closed with it, and its descriptor number is reused: nobody then reads another file.
 func TestProxyEndsWithItsCommand(t *testing.T) {
 	k := keeper(t, 0)
 	open := shell("exit 0")
@@ -31,7 +30,7 @@ func TestProxyEndsWithItsCommand(t *testing.T) {
 			pipes = append(pipes, pipe{from, to})
 		}
 	}
-	for begun := time.Now(); descriptors(t) > before+2*len(pipes); runtime.Gosched() { // the system takes its time to close them
+	for begun := time.Now(); descriptors(t) > before+2*len(pipes); runtime.Gosched() { // the system closes them with a delay
 		if time.Since(begun) > 30*time.Second {
 			t.Fatalf("%d descriptors are open, %d of them pipes; %d were before", descriptors(t), 2*len(pipes), before)
 		}

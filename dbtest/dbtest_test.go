@@ -13,7 +13,7 @@ import (
 	_ "modernc.org/sqlite"
 )
 
-// spy is a test whose failures are told to another one.
+// spy is a test that reports its failures to another one.
 type spy struct {
 	testing.TB
 	told string
@@ -22,7 +22,7 @@ type spy struct {
 func (s *spy) Errorf(format string, args ...any) { s.told += fmt.Sprintf(format, args...) + "\n" }
 func (s *spy) Fatalf(format string, args ...any) { s.Errorf(format, args...); runtime.Goexit() }
 
-// tells returns what a test of its own tells.
+// tells returns the failures of a test.
 func tells(t *testing.T, test func(t testing.TB)) string {
 	s, ended := &spy{TB: t}, make(chan struct{})
 	go func() { defer close(ended); test(s) }()
@@ -30,7 +30,7 @@ func tells(t *testing.T, test func(t testing.TB)) string {
 	return s.told
 }
 
-// stage returns a stage with one act, which is sound or has a fault.
+// stage returns a stage with one operation, which is correct or has a fault.
 func stage(t *testing.T, fault string) Stage {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db"))
@@ -66,7 +66,7 @@ func stage(t *testing.T, fault string) Stage {
 	return Stage{DB: db, Acts: []Act{{Name: "it gets cold", Do: do}}}
 }
 
-// What an act should not leave, or should say, is told.
+// Unexpected writes, and missing errors, are reported.
 func TestFaultsAreFound(t *testing.T) {
 	for fault, says := range map[string]string{"": "", "in parts": "failed, and it left [",
 		"silent": "INSERT told failed, and it says <nil>"} {
@@ -77,7 +77,7 @@ func TestFaultsAreFound(t *testing.T) {
 	}
 }
 
-// What an act leaves different from the file has it is told, by its line.
+// A difference from the file is reported, with its line.
 func TestHeldTransactions(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "acts.txt")
 	if told := tells(t, func(s testing.TB) { Held(s, stage(t, ""), file, true) }); told != "" {

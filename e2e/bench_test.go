@@ -11,9 +11,9 @@ import (
 
 var splitInStep = regexp.MustCompile(`\(check (\d+), pack (\d+), send (\d+) ms\)`)
 
-// BenchmarkWatch reports how long it takes from a saved file to the new answer of a function
-// in a private copy, in each runtime that is not compiled, and of that what was spent on
-// checking, packing and sending; the rest is the stillness that is waited for, and the call.
+// BenchmarkWatch reports the time from a saved file to the new response of a function in a private copy, for
+// each interpreted runtime, with the parts for checking, packing and sending; the rest is the settling time,
+// and the invocation.
 func BenchmarkWatch(b *testing.B) {
 	for _, tt := range []struct{ runtime, file, old, now string }{
 		{"python", "main.py", `{"hello"`, `{"good evening"`},

@@ -14,8 +14,7 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 )
 
-// patience is how long a test waits for what should come: far longer than it
-// takes, since a machine may be slow and shared.
+// patience is the time limit of a wait: far longer than needed, because a machine can be slow and shared.
 const patience = 90 * time.Second
 
 // browse returns the headless browser of all tests: each person has a profile of their own
@@ -52,14 +51,14 @@ func launchBrowser() (*rod.Browser, error) {
 	return browser, nil
 }
 
-// tab is a page in which somebody works.
+// tab is a page of one user.
 type tab struct {
 	*testing.T
 	page *rod.Page
 	rig  *rig
 }
 
-// open signs somebody in, in a browser profile of their own.
+// open signs a user in, in a browser profile of their own.
 func (r *rig) open(browser *rod.Browser, handle string) *tab {
 	r.Helper()
 	own, err := browser.Incognito()
@@ -76,7 +75,7 @@ func (r *rig) open(browser *rod.Browser, handle string) *tab {
 		DeviceScaleFactor: 1}); err != nil {
 		r.Fatal(err)
 	}
-	// Several people work at once: each page takes keys as if it alone were in front.
+	// Several users work at once: each page receives keys as if it had the focus.
 	if err := (proto.EmulationSetFocusEmulationEnabled{Enabled: true}).Call(page); err != nil {
 		r.Fatal(err)
 	}
@@ -104,14 +103,14 @@ func (p *tab) goTo(path string) {
 	p.Helper()
 	p.leaves("/s/frostline/" + path)
 	p.sees("the page", "main .page")
-	// What is on it comes in now: who presses something before may miss it, as it moves.
-	// A page that cannot be filled, as where a platform is down, is shown all the same.
+	// Content loads now: a click before that can miss a moving element. A page without data, as when a platform
+	// is down, is shown all the same.
 	page := p.page.Timeout(10 * time.Second)
 	defer page.CancelTimeout()
 	_ = page.Wait(rodEval(`() => !document.querySelector('main [aria-busy=true]')`))
 }
 
-// leaves goes to an address; an edit that is not committed is left there.
+// leaves goes to an address; an uncommitted edit is discarded.
 func (p *tab) leaves(path string) {
 	p.Helper()
 	page := p.page.Timeout(patience)
@@ -156,11 +155,11 @@ func (p *tab) reads(words ...string) {
 		if time.Now().After(limit) {
 			p.Fatalf("the page does not say %q; it says:\n%s", missing, text)
 		}
-		time.Sleep(40 * time.Millisecond) // between two looks at a condition
+		time.Sleep(40 * time.Millisecond) // interval of checks of a condition
 	}
 }
 
-// fill types into a field, in place of what is there.
+// fill types into a field, replacing its content.
 func (p *tab) fill(selector, text string) {
 	p.Helper()
 	e := p.sees(selector, selector)
@@ -174,14 +173,13 @@ func (p *tab) press(name string) {
 	p.hit(name, func(page *rod.Page) (*rod.Element, error) { return page.ElementR("button, a, summary", name) })
 }
 
-// click presses what a selector finds.
+// click clicks the element of a selector.
 func (p *tab) click(selector string) {
 	p.Helper()
 	p.hit(selector, func(page *rod.Page) (*rod.Element, error) { return page.Element(selector) })
 }
 
-// hit presses what is found. Where the page has moved in the moment in which it was pressed, so it was missed,
-// it is pressed again.
+// hit clicks an element, and repeats a click that missed because the page moved.
 func (p *tab) hit(name string, find func(page *rod.Page) (*rod.Element, error)) {
 	p.Helper()
 	for range 5 {
@@ -196,7 +194,7 @@ func (p *tab) hit(name string, find func(page *rod.Page) (*rod.Element, error)) 
 		p.must("watching "+name, err)
 		p.must("pressing "+name, e.Timeout(patience).Click(proto.InputMouseButtonLeft, 1))
 		missed, err := p.page.Timeout(patience).Eval(`() => window.missed === true`)
-		if err != nil || !missed.Value.Bool() { // where the page is another one by now it was not
+		if err != nil || !missed.Value.Bool() { // another page means that the click worked
 			return
 		}
 	}
@@ -222,7 +220,7 @@ func (p *tab) find(words string) {
 	p.must("typing", p.page.InsertText(words))
 }
 
-// waits until something is true in the page, which may become another one meanwhile.
+// waits until a condition holds in the page, which can change meanwhile.
 func (p *tab) waits(what, js string) {
 	p.Helper()
 	page := p.page.Timeout(patience)
@@ -235,7 +233,7 @@ func (p *tab) waits(what, js string) {
 	}
 }
 
-// finds goes to the first thing that is found by words.
+// finds opens the first search result.
 func (p *tab) finds(words string) {
 	p.Helper()
 	p.find(words)
@@ -244,7 +242,7 @@ func (p *tab) finds(words string) {
 	p.key(input.Enter)
 }
 
-// editing signs somebody in who has started to edit a file.
+// editing signs a user in who has started to edit a file.
 func (r *rig) editing(browser *rod.Browser, handle, text string) *tab {
 	r.Helper()
 	p := r.open(browser, handle)
@@ -262,7 +260,7 @@ func (p *tab) typeAtEnd(text string) {
 	p.must("typing", p.page.InsertText(text))
 }
 
-// shoot takes a picture.
+// shoot takes a screenshot.
 func (p *tab) shoot(file string) {
 	p.Helper()
 	picture, err := p.page.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})

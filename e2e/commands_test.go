@@ -11,8 +11,7 @@ import (
 	"rudmar/server/api"
 )
 
-// commands runs the command line as somebody at a machine of their own: env is
-// what stands in its environment.
+// commands runs the command line as a user on another machine: env is its environment.
 type commands struct {
 	*testing.T
 	env []string
@@ -23,7 +22,7 @@ func (c commands) run(args ...string) (string, error) {
 	return run(c.T, ".", "env", append(append(append([]string{}, c.env...), build(c.T)), args...)...)
 }
 
-// want runs a command, which has to go well and say all of these.
+// want runs a command, which must succeed and print all of these.
 func (c commands) want(args string, says ...string) string {
 	c.Helper()
 	return c.wantOf(strings.Fields(args), says...)
@@ -43,7 +42,7 @@ func (c commands) wantOf(args []string, says ...string) string {
 	return out
 }
 
-// refused runs a command, which has to fail and say why.
+// refused runs a command, which must fail and say why.
 func (c commands) refused(args string, says string) {
 	c.Helper()
 	out, err := c.run(strings.Fields(args)...)
@@ -79,8 +78,7 @@ func TestYourTokens(t *testing.T) {
 	machine.refused("status frostline", "expired token")
 }
 
-// Every act of the page has a command, for somebody who signed in once and for a
-// machine with a token.
+// Every operation of the page has a command, for a signed-in user and for a machine with a token.
 func TestCommandsOfTheDay(t *testing.T) {
 	r := demo(t)
 	home := t.TempDir()
@@ -133,7 +131,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 	machine.refused("invoke frostline trial warn", "the token push of wren has view, write, not invoke")
 	machine.refused("token revoke 1", "limited to frostline")
 
-	// git takes it for a password, and reports how far the version got.
+	// git uses it as a password, and prints the version's progress.
 	dir := r.clone("wren")
 	address := strings.Replace(r.address, "http://", "http://wren:"+text+"@", 1) + "/git/brambleford.git"
 	edit(t, dir, "frostline/functions/stations/stations.py", "import rudmar\n", "import rudmar\n\n# Told in the order of the map.\n")

@@ -41,11 +41,11 @@ const (
 	waysToDie
 )
 
-// killsOfAVersion is how often something is killed while one version is deployed.
+// killsOfAVersion is the number of kills during one version's deployment.
 const killsOfAVersion = 60
 
-// crashing is a Rudmar, a platform and what lies between them: it kills one or the
-// other at each change, in turn.
+// crashing has a Rudmar, a platform and a proxy between them, which kills one or the other at each change, in
+// turn.
 type crashing struct {
 	*testing.T
 	data, platformData string
@@ -89,7 +89,7 @@ func (c *crashing) kill(cmd **exec.Cmd, again func()) {
 	c.points++
 }
 
-// between passes a request on, and lets something die around it.
+// between forwards a request, and kills a process around it.
 func (c *crashing) between(pass http.Handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		change := strings.Contains(r.URL.Path, "/resources/") && (r.Method == http.MethodPut || r.Method == http.MethodDelete)
@@ -106,10 +106,10 @@ func (c *crashing) between(pass http.Handler) http.HandlerFunc {
 		c.keys[step][key] = true
 		c.changes++
 		way := -1
-		if c.armed && c.points < min(*crashPoints, c.most) && c.changes%2 == 0 { // every other one gets through
+		if c.armed && c.points < min(*crashPoints, c.most) && c.changes%2 == 0 { // every other one passes
 			way = c.points % waysToDie
 		}
-		defer c.mu.Unlock() // one at a time: who is killed is told
+		defer c.mu.Unlock() // one at a time: the killed process is reported
 		if way == rudmarBefore || way == platformBefore {
 			c.die(way)
 			hangUp(w)
@@ -154,8 +154,7 @@ func hangUp(w http.ResponseWriter) {
 	}
 }
 
-// shapes are two forms of a service, between which everything happens: functions are made, changed, given
-// another name and removed; some of what changes is replaced.
+// shapes are two forms of a service; changes between them create, change, rename, replace and delete resources.
 func shape(round int) map[string]string {
 	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {when: push}}\n"}
 	add := func(name, extra, body string) {
@@ -179,8 +178,8 @@ func shape(round int) map[string]string {
 	return files
 }
 
-// newCrashing starts a Rudmar and a platform, with something between them, and gives a
-// folder that pushes to an empty repository there.
+// newCrashing starts a Rudmar and a platform with a proxy between them, and returns a working copy of an empty
+// repository.
 func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http.HandlerFunc) (c *crashing, r *rig, dir string) {
 	t.Helper()
 	c = &crashing{T: t, data: filepath.Join(t.TempDir(), "data"), platformData: t.TempDir(), listen: freeAddress(t),
@@ -221,7 +220,7 @@ func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http
 }
 
 // TestCrashMatrix kills Rudmar and its platform around the changes of deployments, and continues: each step is
-// done once, what is recorded is live, and nothing is doubled.
+// executed once, recorded and actual state are equal, and nothing is doubled.
 func TestCrashMatrix(t *testing.T) {
 	t.Parallel()
 	c, r, dir := newCrashing(t, (*crashing).between)
@@ -250,7 +249,7 @@ func TestCrashMatrix(t *testing.T) {
 		c.mu.Lock()
 		c.most = before + killsOfAVersion
 		c.mu.Unlock()
-		// It may be killed while it reports the outcome of it.
+		// It can be killed while it reports the outcome.
 		if out, _ := run(t, dir, "git", "push", "origin", "HEAD"); strings.Contains(out, "rejected") {
 			t.Fatal(out)
 		}
@@ -260,11 +259,11 @@ func TestCrashMatrix(t *testing.T) {
 			if time.Now().After(limit) {
 				c.stuck(db)
 			}
-			time.Sleep(30 * time.Millisecond) // between two looks at a condition
+			time.Sleep(30 * time.Millisecond) // interval of checks of a condition
 		}
 		c.arm(false)
 		if *crashWeather {
-			c.weather(-1) // fair again, to look at the outcome of it
+			c.weather(-1) // no faults, to check the outcome
 		}
 		until(t, "Rudmar listens", func() bool {
 			status, _ := answers(r, "GET", "/healthz", nil, nil)
@@ -321,7 +320,7 @@ func (c *crashing) arm(armed bool) {
 	c.armed = armed
 }
 
-// answers asks something that may not be there, and gives 0 if it is not.
+// answers requests a path that may not exist, and returns 0 if it does not.
 func answers(r *rig, method, path string, body io.Reader, header map[string]string) (int, []byte) {
 	q, err := http.NewRequestWithContext(r.Context(), method, r.address+path, body)
 	if err != nil {
@@ -343,7 +342,7 @@ func answers(r *rig, method, path string, body io.Reader, header map[string]stri
 	return response.StatusCode, text
 }
 
-// faults sets how the platform does in a round; fair for a negative one.
+// faults sets the platform's faults in a round; none for a negative one.
 func (c *crashing) weather(round int) {
 	c.Helper()
 	w := map[string]float64{}
@@ -364,7 +363,7 @@ func (c *crashing) weather(round int) {
 	})
 }
 
-// stuck fails the test with what is known of where it got to.
+// stuck fails the test with the known progress.
 func (c *crashing) stuck(db *sql.DB) {
 	c.Helper()
 	said := ""

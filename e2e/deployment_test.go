@@ -8,8 +8,8 @@ import (
 	"rudmar/server/api"
 )
 
-// Somebody watches a deployment to a slow region, in which functions are changed by hand
-// meanwhile: the page shows what fails and why, and the way on.
+// A user watches a deployment to a slow region, in which functions are changed outside Rudmar meanwhile: the
+// page shows the failure, its reason, and the remedy.
 func TestFailedDeployment(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
@@ -53,7 +53,7 @@ func TestFailedDeployment(t *testing.T) {
 	p.press("^\\+ row03")
 	p.reads("pointer/row03")
 	hand.want("platform faults north"+at, "")
-	p.press("^Retry remaining steps") // what was changed since fails again
+	p.press("^Retry remaining steps") // resources changed since fail again
 	until(t, "it was tried again", func() bool {
 		var d api.DeploymentDetail
 		r.ask("wren", "GET", fmt.Sprint("/deployments/", state(2).Deployments[0]), nil, &d)
@@ -64,13 +64,13 @@ func TestFailedDeployment(t *testing.T) {
 		}
 		return false
 	})
-	p.reads("2 drifted", "failed", "2 attempts") // the page has seen it end, and the next look: nothing moves any more
+	p.reads("2 drifted", "failed", "2 attempts") // the page has shown the end and the next observation: nothing changes any more
 	p.press("^Plan version 2 again")
 	p.reads("reverts drift of 2", "also reverts drift", "memory", "Redeploys version 2 to trial")
 	p.press("^Redeploy version 2")
 	settles(2)
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))     // of this try
 	p.reads("succeeded", "6 of 6 steps succeeded", "2 functions", "function/row16") // few steps are all open
-	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(1).Deployments[0]))     // the first one made all
+	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(1).Deployments[0]))     // the first deployment created all
 	p.reads("18 identities, 18 logs", "18 functions")
 }

@@ -8,9 +8,8 @@ import (
 	"rudmar/server/api"
 )
 
-// What was changed by hand is a line that opens, with its ways on: into the manifest
-// as an edit that a person commits, and left with a reason. A plan can be sent and
-// held against another one.
+// Drift is a line that opens, with its actions: copying it to the manifest as an edit that a person commits,
+// and ignoring it with a reason. A plan can be shared and compared with another one.
 func TestDriftInThePage(t *testing.T) {
 	r := demo(t)
 	wren := r.open(browse(t), "wren")

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// The examples run as their README says.
+// The examples work as their README says.
 func TestExamples(t *testing.T) {
 	r := demo(t)
 	r.ask("wren", "POST", "/repositories", map[string]string{"name": "examples"}, nil)
@@ -33,7 +33,7 @@ func TestExamples(t *testing.T) {
 			} else if time.Now().After(limit) {
 				t.Fatalf("%s %s: %s, not %s", method, path, got, want)
 			}
-			time.Sleep(50 * time.Millisecond) // between two looks at a condition
+			time.Sleep(50 * time.Millisecond) // interval of checks of a condition
 		}
 	}
 	answers("POST", "packing-shed/trial/growers/birch/crates", `{"kg": 12.5}`, `200 {"crates":1,"kg":12.5}`)

@@ -19,7 +19,7 @@ func pages() []string {
 		"journal", "health", "/services", "/account", "/notifications", "/s/watering/deliveries/2/live", "/docs/manifest", "/api"}
 }
 
-// arrive goes to a page and waits until what is on it was loaded.
+// arrive opens a page and waits until its content has loaded.
 func (p *tab) arrive(path string) {
 	p.Helper()
 	if !strings.HasPrefix(path, "/") {
@@ -29,16 +29,15 @@ func (p *tab) arrive(path string) {
 	p.waits(path, `() => document.querySelector('main h1') !== null && !document.querySelector('[aria-busy=true]')`)
 }
 
-// fits looks at a page as wide as telephones, tablets and screens are, 1024 being also
-// 2048 zoomed to 200 %: nothing stands out to the side, and nothing that can be pressed
-// is covered by something else.
+// fits checks a page at the widths of telephones, tablets and screens, 1024 being also 2048 zoomed to 200%:
+// nothing overflows to the side, and nothing covers a control.
 func (p *tab) fits(path string) {
 	p.Helper()
 	for _, width := range []int{390, 1024, 1920} {
 		p.must("its size", p.page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width,
 			Height: 844, DeviceScaleFactor: 1, Mobile: width < 700}))
 		problems := p.standsOut()
-		for range 20 { // what draws itself, such as a chart, is drawn again for the new width
+		for range 20 { // drawn content, such as a chart, is drawn again for the new width
 			if len(problems) == 0 {
 				break
 			}
@@ -52,7 +51,7 @@ func (p *tab) fits(path string) {
 		DeviceScaleFactor: 1}))
 }
 
-// standsOut lists what stands out of a page to the side, and what is covered.
+// standsOut lists elements that overflow a page, and covered ones.
 func (p *tab) standsOut() []string {
 	p.Helper()
 	p.must("drawing it", p.page.WaitRepaint())
@@ -85,8 +84,8 @@ func (p *tab) standsOut() []string {
 	return problems
 }
 
-// TestPages looks at every page: whether it fits at all widths; and runs axe-core, with
-// all its rules, over it, its menu and its dialogs, in light and in dark.
+// TestPages checks every page at all widths, and runs axe-core, with all its rules, on it, its menu and its
+// dialogs, in light and in dark.
 func TestPages(t *testing.T) {
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	if err != nil {
@@ -96,8 +95,7 @@ func TestPages(t *testing.T) {
 	p := r.open(browse(t), "teasel")
 	check := func(what string) {
 		t.Helper()
-		// The page's own policy allows no script from elsewhere: this one comes in through the
-		// browser's tools.
+		// The page's policy allows no external script: this one is added through the browser's tools.
 		if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(p.page); err != nil {
 			t.Fatalf("loading axe-core: %v", err)
 		}
@@ -119,7 +117,7 @@ func TestPages(t *testing.T) {
 			t.Errorf("%s: %s", what, problem)
 		}
 	}
-	// both checks what is there in light and in dark: only its colours change.
+	// both checks the page in light and in dark: only its colors change.
 	both := func(what string) {
 		t.Helper()
 		for _, scheme := range []string{"light", "dark"} {

@@ -88,7 +88,7 @@ func TestFloodedLog(t *testing.T) {
 	if heap := metric("JSHeapUsedSize"); heap > 60<<20 {
 		t.Errorf("the page holds %.0f MiB", heap/(1<<20))
 	}
-	// What went by is there when somebody scrolls up.
+	// Earlier lines are there after scrolling up.
 	p.page.MustEval(`() => { const box = document.querySelector('.lines'); box.scrollTop = box.scrollHeight / 2 }`)
 	p.reads("Go to newest line")
 }

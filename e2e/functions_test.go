@@ -12,9 +12,8 @@ import (
 	"rudmar/server/api"
 )
 
-// A message that failed five times is looked at and tried again, and removed after it failed again; figures are
-// drawn; a secret that is missing is set where the plan asks for it, and is in the function's hands after it
-// ran.
+// A dead letter is read and retried, and deleted after it failed again; metrics are drawn; a missing secret is
+// set in the plan, and reaches the function with the deployment.
 func TestFunctionsInThePage(t *testing.T) {
 	r := demo(t)
 	browser := browse(t)
@@ -71,7 +70,7 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.goTo("journal")
 	linden.reads("message deleted")
 
-	// At the command line, with a new value that goes out with the next plan.
+	// At the command line, with a new value that the next plan deploys.
 	password := tokenFile(t, "orchard-at-dawn")
 	cli := func(stdin string, args ...string) (string, error) {
 		return runWith(t, stdin, r.data, program,

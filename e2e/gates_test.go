@@ -13,8 +13,8 @@ import (
 	"rudmar/server/api"
 )
 
-// granary returns a service of three stages, with every gate between them: one that has
-// to be asked for, cases, calls in the stage before, an approval, a window, and a rule.
+// granary returns a service of three stages, with every gate between them: a request, cases, invocations in the
+// stage before, an approval, a window, and a rule.
 func granary(answer string) map[string]string {
 	return map[string]string{
 		"rudmar.yaml": `rudmar: 1
@@ -42,8 +42,8 @@ stages:
 	}
 }
 
-// A version goes from a push through three stages and every gate, by what people press;
-// the next one too; and the last stage is taken back from its place in the line.
+// A version goes from a push through three stages and every gate, by clicks; the next one too; and the last
+// stage is rolled back in the stage line.
 func TestEveryGateInThePage(t *testing.T) {
 	r := demo(t)
 	r.ask("wren", "POST", "/repositories", api.RepositoryName{Name: "granary"}, nil)
@@ -58,7 +58,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	}
 	answer := func(stage string) string {
 		var list []api.StageOutput
-		r.try("wren", "GET", "/services/granary/outputs?stage="+stage, nil, &list) // it may not be there yet
+		r.try("wren", "GET", "/services/granary/outputs?stage="+stage, nil, &list) // it may not exist yet
 		for _, o := range list {
 			if strings.HasPrefix(o.Value, "http") {
 				_, body := get(t, o.Value)

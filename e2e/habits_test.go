@@ -8,8 +8,8 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 )
 
-// An edit that is not committed is asked about before it is left, by a link, a key, a
-// reload or signing out; and what was left all the same is offered again.
+// Leaving an uncommitted edit by a link, a key, a reload or signing out must be confirmed; a discarded edit is
+// offered again.
 func TestUnsavedEditsAreConfirmed(t *testing.T) {
 	r := demo(t)
 	wren := r.editing(browse(t), "wren", "# of mine\n")
@@ -26,7 +26,7 @@ func TestUnsavedEditsAreConfirmed(t *testing.T) {
 	wren.press("Leave and keep draft")
 	wren.reads("versions never change")
 
-	// In the meantime somebody else commits something.
+	// In the meantime somebody else commits.
 	dir := r.clone("sorrel")
 	edit(t, dir, "frostline/functions/relay/relay.mjs", "import", "// Tells.\nimport")
 	pushMeanwhile(t, dir, "Other words")
@@ -35,7 +35,7 @@ func TestUnsavedEditsAreConfirmed(t *testing.T) {
 	wren.press("^Restore draft")
 	wren.reads("# of mine", "Commit 1 file")
 
-	// A reload asks in the browser's own words; what stands in the editor is there again after it.
+	// The browser itself confirms a reload; the editor's content is there again after it.
 	wait, answer := wren.page.Timeout(patience).HandleDialog()
 	go func() { _ = proto.PageReload{}.Call(wren.page) }()
 	if dialog := wait(); dialog.Type != proto.PageDialogTypeBeforeunload {
@@ -53,7 +53,7 @@ func TestUnsavedEditsAreConfirmed(t *testing.T) {
 	wren.reads("Username", "Password")
 }
 
-// Whose session ends while they work signs in where they are, and what was asked continues.
+// A user whose session ends signs in on the same page, and the request continues.
 func TestExpiredSessionKeepsThePage(t *testing.T) {
 	r := demo(t)
 	wren := r.editing(browse(t), "wren", "# of mine\n")
@@ -75,8 +75,8 @@ func TestExpiredSessionKeepsThePage(t *testing.T) {
 	wren.reads("In one go")
 }
 
-// Pages are named, take the focus, and keep what was chosen in their address; keys do
-// what the list of them says.
+// Pages have titles, receive the focus, and keep their filters in the address; keys work as the list of
+// shortcuts says.
 func TestPageTitles(t *testing.T) {
 	r := demo(t)
 	before := r.plan("live", 7).Id
@@ -90,7 +90,7 @@ func TestPageTitles(t *testing.T) {
 	for i, want := range []string{"Board", "Source", "Versions", "Plan for live", "Deliveries", "Functions in live",
 		"Journal"} {
 		if i == 0 {
-			continue // that is where one is
+			continue // the present position
 		}
 		wren.key(input.Key('1' + i))
 		title(want)
@@ -135,7 +135,7 @@ func TestKeyboardOnly(t *testing.T) {
 	r := demo(t)
 	b := browse(t)
 	wren := r.open(b, "wren")
-	// tabs continues with Tab until what has the focus is called so.
+	// tabs presses Tab until the focused element has this name.
 	tabs := func(p *tab, name string) {
 		p.Helper()
 		var seen []string
@@ -159,7 +159,7 @@ func TestKeyboardOnly(t *testing.T) {
 	wren.reads("no errors")
 	wren.must("a comment", wren.page.InsertText("\n# by keyboard\n"))
 	wren.reads("Commit 1 file")
-	wren.key(input.Escape) // closes what is offered
+	wren.key(input.Escape) // closes the suggestions
 	wren.key(input.Escape)
 	tabs(wren, "Message")
 	wren.must("typing", wren.page.InsertText("By keyboard alone"))
@@ -170,7 +170,7 @@ func TestKeyboardOnly(t *testing.T) {
 	teasel := r.open(b, "teasel")
 	teasel.finds("Deliveries")
 	teasel.waits("the list, and its heading to have the focus", `() => document.activeElement?.tagName === 'H1' && document.activeElement.textContent.trim() === 'Deliveries'`)
-	teasel.sees("version 8 in preview", `main table a[href*="/deliveries/8/preview"]`) // else Tab goes round without it
+	teasel.sees("version 8 in preview", `main table a[href*="/deliveries/8/preview"]`) // otherwise Tab skips it
 	tabs(teasel, "/deliveries/8/preview")
 	teasel.key(input.Enter)
 	teasel.reads("Version 8 in preview", "Impact of version 8 in preview")
@@ -189,8 +189,8 @@ func TestKeyboardOnly(t *testing.T) {
 	wren.reads("succeeded in")
 }
 
-// A part of the page that is gone belongs to an older Rudmar: the page loads again, once; where the part stays
-// gone it does not load again and again. Who goes elsewhere meanwhile gets there.
+// A missing part of the page belongs to an older Rudmar: the page reloads, once; if the part stays missing it
+// does not reload again. A user who goes elsewhere meanwhile arrives there.
 func TestReplacedPageReloadsOnce(t *testing.T) {
 	wren := demo(t).open(browse(t), "wren")
 	wren.goTo("journal?stage=trial")

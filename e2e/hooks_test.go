@@ -5,7 +5,7 @@ import (
 	"sync"
 )
 
-// told is what programs say: several at a time, and read while they continue.
+// told is the output of programs: several at a time, and read while they run.
 type told struct {
 	mu   sync.Mutex
 	text bytes.Buffer

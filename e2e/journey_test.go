@@ -18,7 +18,7 @@ import (
 
 const base = "/services/frostline"
 
-// stateOf returns where a version stands in a stage.
+// stateOf returns the state of a version in a stage.
 func (r *rig) stateOf(version int, stage string) string {
 	r.Helper()
 	var d api.DeliveryStage
@@ -32,7 +32,7 @@ func (r *rig) stateOf(version int, stage string) string {
 func (r *rig) settles(version int, stage string) {
 	r.Helper()
 	waits(r.T, func() bool { return r.stateOf(version, stage) == "settled" }, func() string {
-		now, _ := json.Marshal(r.stage(version, stage)) // it came as JSON
+		now, _ := json.Marshal(r.stage(version, stage)) // it was parsed as JSON
 		return fmt.Sprintf("version %d is settled in %s; it is %s\n%s", version, stage, now, r.log)
 	})
 }
@@ -81,12 +81,12 @@ func get(t *testing.T, address string) (int, map[string]any) {
 	return status, body
 }
 
-// TestJourney goes the whole way with git, requests and the command line.
+// TestJourney goes from a push to live with git, requests and the command line.
 func TestJourney(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
 
-	// A broken push is refused with what is wrong, and nothing is taken.
+	// A broken push is rejected with its errors.
 	edit(t, dir, "frostline/functions/warn/function.yaml", "memory: 192 MiB", "memroy: 192 MiB")
 	out, err := push(t, dir, "a slip")
 	if err == nil || !strings.Contains(out,
@@ -100,7 +100,7 @@ func TestJourney(t *testing.T) {
 		t.Fatalf("a broken push made version %d", versions[0].Number)
 	}
 
-	// A good one builds a version: only what changed is new.
+	// A valid one builds a version: only the changed function is new.
 	edit(t, dir, "frostline/functions/warn/function.yaml", "memroy: 192 MiB", "memory: 256 MiB")
 	edit(t, dir, "frostline/functions/warn/warn.py", `"mode": MODE}`, `"mode": MODE, "said_by": "version eight"}`)
 	if out, err := push(t, dir, "Say which version speaks"); err != nil {
@@ -124,7 +124,7 @@ func TestJourney(t *testing.T) {
 		t.Errorf("the build log: %s", eight.Log)
 	}
 
-	// Its plan had just the steps of that function, each with its reason, and the next one has none.
+	// Its plan had exactly the steps of that function, each with its reason, and the next one is empty.
 	trial := r.stage(8, "trial")
 	if len(trial.Deployments) != 1 {
 		t.Fatalf("deployments: %v", trial.Deployments)
@@ -177,7 +177,7 @@ func TestJourney(t *testing.T) {
 		t.Errorf("trying in a region that is not: %d %s", status, text)
 	}
 
-	// Preview waits for one who is not the author.
+	// Preview waits for somebody other than the author.
 	until(t, "preview was judged", func() bool { return strings.HasPrefix(r.stage(8, "preview").Summary, "2 of") })
 	preview := r.stage(8, "preview")
 	if preview.Place.State != "waiting" ||
@@ -234,7 +234,7 @@ func orZero[T any](v *T) T {
 	return *v
 }
 
-// driftIsPutRight lets somebody change a function by hand.
+// driftIsPutRight changes a function outside Rudmar and reverts the drift.
 func driftIsPutRight(t *testing.T, r *rig) {
 	token := filepath.Join(r.data, "platform.token")
 	out, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "function/warn",
@@ -275,7 +275,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 	})
 }
 
-// versionIsTakenBack puts the version before in place of one that went wrong.
+// versionIsTakenBack rolls back to the previous version.
 func versionIsTakenBack(t *testing.T, r *rig) {
 	back := r.plan("preview", 6)
 	if back.Runnable.Action != "rollback" {
@@ -302,7 +302,7 @@ func versionIsTakenBack(t *testing.T, r *rig) {
 	}
 }
 
-// platformAddress finds where the local platform answers, from what functions are told.
+// platformAddress returns the local platform's address, from a function's environment.
 func (r *rig) platformAddress() string {
 	r.Helper()
 	text, err := os.ReadFile(filepath.Join(r.data, "platform.address"))
@@ -393,7 +393,7 @@ func (r *rig) commit(baseHash, message string, files map[string]string) (int, st
 		map[string]any{"branch": "main", "base": baseHash, "message": message, "files": files}, nil)
 }
 
-// helpsToWrite asks what may be written at a place, and what its line means.
+// helpsToWrite requests the suggestions for a position, and the notes on its line.
 func helpsToWrite(t *testing.T, r *rig) {
 	ask := func(file, text string, line, column int) api.AssistResult {
 		var out api.AssistResult
@@ -505,7 +505,7 @@ func TestEditsAreKept(t *testing.T) {
 	}
 }
 
-// A version whose cases fail rolls back by itself, and says what was expected and found.
+// A version whose cases fail rolls back automatically, with the expected and the actual result.
 func TestFailingCasesRollBack(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
@@ -593,7 +593,7 @@ func TestPlatformIsDown(t *testing.T) {
 	listen := strings.TrimPrefix(p.address, "http://")
 	r := launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform", p.address,
 		"--platform-token-file", shared, "--observe-every", "300ms")
-	// It stands still, as a machine that is swapped out: who asks is answered.
+	// It hangs, like a machine that swaps: requests still get a response.
 	if err := p.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
 	}
@@ -641,7 +641,7 @@ func TestPlatformIsDown(t *testing.T) {
 	})
 }
 
-// Logs can be followed, and what happens is told without being asked for.
+// Logs can be followed, and events arrive without requests.
 func TestStreams(t *testing.T) {
 	r := demo(t)
 	open := func(path string) io.ReadCloser {

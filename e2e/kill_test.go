@@ -23,14 +23,14 @@ import (
 // kills is how often the platform is killed.
 var kills = flag.Int("kills", 40, "how often the platform is killed")
 
-// accepted is what a platform said that it took.
+// accepted has the items that a platform accepted.
 type accepted struct {
 	mu        sync.Mutex
 	messages  map[int]bool
 	objects   map[string]bool
 	rows      map[string]bool
 	resources map[string]string // address → owner
-	// operations gives the name of the resource that each is to make.
+	// operations has the name of each operation's resource.
 	operations map[string]string
 	calls      map[string]logged
 	old        int // log lines that had to be there
@@ -43,12 +43,12 @@ type logged struct {
 	at    time.Time
 }
 
-// written is how long ago a call was answered whose log lines have to be there: on a busy machine they
-// come into the database some time after the fifth of a second for which they are gathered.
+// written is the age of invocations whose log lines must exist: on a busy machine they are written some time
+// after the fifth of a second for which they are collected.
 const written = 3 * time.Second
 
-// Killed at any moment, the platform loses no message, object, row, resource or
-// change that it took, and no log line that had the time to be written.
+// A platform killed at any moment loses no accepted message, object, row, resource or change, and no log line
+// that had time to be written.
 func TestKilledPlatformLosesNothing(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()
@@ -134,11 +134,11 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 		} else if time.Now().After(limit) {
 			t.Fatalf("it does not answer: %v\n%s", err, r.log)
 		}
-		time.Sleep(5 * time.Millisecond) // between two looks at a condition
+		time.Sleep(5 * time.Millisecond) // interval of checks of a condition
 	}
 }
 
-// platformAsk asks the platform, with headers as names and values in turn.
+// platformAsk sends a request to the platform, with alternating header names and values.
 func (r *rig) platformAsk(method, path string, body any, headers ...string) (int, []byte) {
 	text, _ := json.Marshal(body)
 	all := map[string]string{"Authorization": "Bearer secret", "Content-Type": "application/json"}
@@ -148,7 +148,7 @@ func (r *rig) platformAsk(method, path string, body any, headers ...string) (int
 	return answers(&rig{T: r.T, address: "http://" + r.address}, method, path, bytes.NewReader(text), all)
 }
 
-// keeperCode keeps rows and reports what it has.
+// keeperCode writes rows and returns them.
 const keeperCode = `
 import rudmar
 def run(call):
@@ -196,7 +196,7 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 	}
 }
 
-// one has one thing taken.
+// one has one item accepted.
 func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope platform.Scope, round, n int) {
 	name := fmt.Sprint("n", n)
 	switch n % 5 {
@@ -241,7 +241,7 @@ func (a *accepted) keep(what func()) {
 	what()
 }
 
-// all expects everything that was taken to be there.
+// all expects all accepted items.
 func (a *accepted) all(t *testing.T, r *rig, client *platform.Client, scope platform.Scope, killed []time.Time) {
 	t.Helper()
 	for id, name := range a.operations {

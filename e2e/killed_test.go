@@ -12,21 +12,21 @@ import (
 	"testing"
 	"time"
 
-	_ "modernc.org/sqlite" // what is kept is looked at
+	_ "modernc.org/sqlite" // the stored state is checked
 )
 
 // serverKills is how often Rudmar is killed, with its platform.
 var serverKills = flag.Int("server-kills", 4, "how often Rudmar is killed")
 
-// TestKilledAnywhere kills Rudmar and its platform at random moments of pushes,
-// builds, deployments and cases. What git took is built once and delivered, what
-// runs is what was recorded, and nothing takes a hand.
+// TestKilledAnywhere kills Rudmar and its platform at random moments of pushes, builds, deployments and cases.
+// Accepted pushes are built once and delivered, actual and recorded state are equal, without manual
+// intervention.
 func TestKilledAnywhere(t *testing.T) {
 	r := demo(t)
 	data := r.data
 	dir := r.clone("wren")
 	random := rand.New(rand.NewPCG(11, uint64(*serverKills)))
-	var taken []string // commits that git says are there
+	var taken []string // commits that git accepted
 	for round := range *serverKills {
 		file := filepath.Join(dir, "frostline/functions/intake/intake.py")
 		text, err := os.ReadFile(file)

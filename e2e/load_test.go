@@ -8,9 +8,9 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 )
 
-// TestFirstLoad opens the Board in a browser that has nothing of it yet, over a line
-// of 1.6 Mbit/s: how much comes, from how many addresses, each once. When something is
-// seen is told, and not held against a limit: it depends on the machine.
+// TestFirstLoad opens the Board in a browser without a cache, over a line of 1.6 Mbit/s: it checks the bytes,
+// and that each address is requested once. The time to the first content is reported without a limit, because
+// it depends on the machine.
 func TestFirstLoad(t *testing.T) {
 	r := demoAlone(t)
 	p := r.open(browse(t), "wren")
@@ -41,7 +41,7 @@ func TestFirstLoad(t *testing.T) {
 	if bytes > 200<<10 || len(times) > 16 {
 		t.Errorf("%.0f KiB for %d addresses: %v", bytes/1024, len(times), times)
 	}
-	for url, n := range times { // data is asked for again when something happens
+	for url, n := range times { // data is requested again after events
 		if n > 1 && !strings.Contains(url, "/api/") {
 			t.Errorf("%s is fetched %d times", url, n)
 		}

@@ -5,15 +5,14 @@ import (
 	"testing"
 )
 
-// A plan of many functions and what it means are folded in the page; what is
-// folded is counted, and comes when somebody wants it.
+// A plan of many functions and its impact are folded in the page, with counts, and open on a click.
 func TestManyFunctionsAreFolded(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
 	orchard(t, dir, 60, "row%02d", "stages:\n  - stage: trial\n    target: local/north\n    enter: {when: push, branch: main}\n  - stage: live\n    target: local/north\n    enter: {after: trial, when: request}\n",
 		func(i int) string {
 			caller := "authenticated"
-			if i == 59 { // the worst of them stands before the fold
+			if i == 59 { // the most severe one is above the fold
 				caller = "anyone"
 			}
 			return fmt.Sprintf("triggers:\n  get: {route: \"GET /rows/%d\", open_to: %s}\n", i, caller)

@@ -11,14 +11,14 @@ import (
 	"testing"
 )
 
-// shell is somebody at a terminal, with rudmar in the path.
+// shell is a user's terminal, with rudmar in the path.
 type shell struct {
 	*testing.T
 	dir string
 	env []string
 }
 
-// run runs a line of a shell, and gives what it wrote and its exit code.
+// run runs a line of shell, and returns its output and exit code.
 func (s *shell) run(line string) (string, int) {
 	s.Helper()
 	cmd := exec.Command("bash", "-o", "pipefail", "-c", line)
@@ -44,9 +44,8 @@ func (s *shell) must(line string) string {
 	return out
 }
 
-// TestFirstSteps begins with nothing, makes a service, and does what its
-// README says, line by line; then looks at plans by their exit codes, and takes
-// it all away again.
+// TestFirstSteps starts from nothing, creates a service, and follows its README line by line; then it reads
+// plans by their exit codes, and removes everything.
 func TestFirstSteps(t *testing.T) {
 	t.Parallel()
 	bin := t.TempDir()
@@ -111,7 +110,7 @@ func TestFirstSteps(t *testing.T) {
 	removes(s, r)
 }
 
-// leaves looks at what was changed by hand, leaves it, and leaves it no more.
+// leaves lists drift, ignores it, and ends the ignoring.
 func leaves(s *shell) {
 	s.Helper()
 	drift := func(code int, words ...string) {
@@ -149,7 +148,7 @@ func leaves(s *shell) {
 	drift(4, "memory: recorded 128 MiB → actual 256 MiB\n")
 }
 
-// deployments reads what was deployed, and what it gives to others.
+// deployments lists deployments and outputs.
 func deployments(s *shell) {
 	s.Helper()
 	if out := s.must("rudmar deployment list cellar"); !strings.Contains(out, "trial") || !strings.Contains(out, "version 1") ||
@@ -202,7 +201,7 @@ func inTheFolder(s *shell) {
 	}
 }
 
-// folders plans what lies in the folder, committed or not.
+// folders plans the folder, committed or not.
 func folders(s *shell) {
 	s.Helper()
 	if out, code := s.run("rudmar plan --folder . --stage live"); code != 0 || !strings.Contains(out, "changes nothing in live") {
@@ -230,7 +229,7 @@ func folders(s *shell) {
 	s.must("rm -r functions/hello && mv ../kept functions/hello && git diff --exit-code")
 }
 
-// plans looks at plans by their exit codes.
+// plans reads plans by their exit codes.
 func plans(s *shell) {
 	s.Helper()
 	if out, code := s.run("rudmar plan cellar live"); code != 0 || !strings.Contains(out, "already matches version") {
@@ -292,8 +291,7 @@ func plans(s *shell) {
 	}
 }
 
-// removes takes the service away: by a commit without it, stage by stage, and
-// off the list, and its repository.
+// removes removes the service: by a commit without it, stage by stage, then from the list, with its repository.
 func removes(s *shell, r *rig) {
 	s.Helper()
 	if out, code := s.run("rudmar service delete cellar --confirm cellar"); code != 1 ||

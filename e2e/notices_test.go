@@ -12,8 +12,8 @@ import (
 	"rudmar/server/api"
 )
 
-// Somebody who looks after things says where notices go, sees that nothing goes
-// inside, and what came back; who may not is told so.
+// An administrator adds a notification target, sees that internal addresses are refused, and reads the
+// responses; others are denied.
 func TestNotificationsInThePage(t *testing.T) {
 	r := demo(t)
 	addHeron(t, r)
@@ -50,7 +50,7 @@ func TestNotificationsInThePage(t *testing.T) {
 	teasel.reads("No targets.", "Only administrators can create targets")
 }
 
-// An administrator passes over a gate for a reason, and who approved takes it back.
+// An administrator overrides a gate with a reason, and an approver withdraws an approval.
 func TestOverrideInThePage(t *testing.T) {
 	r := demo(t)
 	addHeron(t, r)
@@ -94,7 +94,7 @@ func TestConfirmingInThePage(t *testing.T) {
 	p.arrive("/services")
 	p.fill("input[placeholder='Name']", "cellar")
 	p.press("^Create")
-	// It follows another one, but for what lies inside.
+	// The repository becomes a mirror, but not of an internal address.
 	p.click(`[aria-label="Mirror of cellar"]`)
 	p.fill(".modal.show input[type=url]", "http://10.1.2.3/cellar.git")
 	p.key(input.Enter)
@@ -107,7 +107,7 @@ func TestConfirmingInThePage(t *testing.T) {
 	heron.want("repository mirror cellar --now")
 	wren.refused("repository mirror cellar http://10.1.2.3/other.git", "not allowed")
 	heron.refused("repository mirror cellar file:///etc", "is not an https:// or http:// address")
-	for _, name := range []string{"cellar", "lost"} { // who has no key learns nothing
+	for _, name := range []string{"cellar", "lost"} { // without the key the response reveals nothing
 		answer, err := http.Post(r.address+"/pushed/"+name, "application/json", strings.NewReader("{}"))
 		if err != nil || answer.StatusCode != 403 {
 			t.Errorf("a notice without a signature, for %s: %v %v", name, answer, err)
@@ -134,8 +134,8 @@ func TestConfirmingInThePage(t *testing.T) {
 	}
 }
 
-// Somebody asks for some functions of a version; the others stay as they are, the Board
-// says so, and they follow when somebody asks.
+// A user requests some functions of a version; the others stay unchanged, the Board says so, and they follow on
+// request.
 func TestChoosingFunctionsInThePage(t *testing.T) {
 	r := demo(t)
 	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
@@ -150,7 +150,7 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	})
 	p := r.open(browse(t), "wren")
 	p.goTo("deliveries/7/preview")
-	p.reads("No actions available") // it waits for others; what it means wren may know all the same
+	p.reads("No actions available") // it waits for others; wren can see the impact all the same
 	p.press("^Show impact in preview")
 	p.reads("relay can now read secrets/sms_key", "Compare code and manifests with version 6")
 	p.goTo("deliveries/6/live")

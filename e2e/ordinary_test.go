@@ -15,8 +15,8 @@ import (
 // nobody is an ordinary user that every machine has.
 const nobody = 65534
 
-// The demo runs for an ordinary user too, whatever that user may do. What Go compiled for
-// one of these is there for the next.
+// The demo works for an ordinary user, with or without user namespaces. Go's build cache is shared between the
+// cases.
 func TestWithoutRoot(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {
@@ -34,8 +34,7 @@ func TestWithoutRoot(t *testing.T) {
 	t.Run("where nothing is allowed", func(t *testing.T) { nothingIsAllowed(t, cache) })
 }
 
-// Where the user may make namespaces, functions and builds see none of the user's files;
-// where not, it says so.
+// With user namespaces, functions and builds see none of the user's files; without them, Rudmar says so.
 func mayMakeWalls(t *testing.T, cache string) {
 	r, home := ordinary(t, cache)
 
@@ -84,8 +83,7 @@ func mayMakeWalls(t *testing.T, cache string) {
 	}
 }
 
-// ordinary starts the demo as an ordinary user, in a home of its own, behind a
-// command where one is given.
+// ordinary starts the demo as an ordinary user, in a home folder of its own, behind a command if one is given.
 func ordinary(t *testing.T, cache string, before ...string) (r *rig, home string) {
 	t.Helper()
 	home, err := os.MkdirTemp("", "rudmar-ordinary-")
@@ -114,8 +112,7 @@ func ordinary(t *testing.T, cache string, before ...string) (r *rig, home string
 	return begin(t, data, cmd), home
 }
 
-// Where a machine allows no walls at all, Rudmar starts, says so, and refuses
-// builds that run commands.
+// On a machine without isolation, Rudmar starts, says so, and refuses builds that run commands.
 func nothingIsAllowed(t *testing.T, cache string) {
 	r, _ := ordinary(t, cache, "/usr/bin/unshare", "--user", "--map-root-user", "/bin/sh", "-c",
 		`echo 0 > /proc/sys/user/max_user_namespaces && for n in mnt pid net ipc uts; do echo 0 > /proc/sys/user/max_${n}_namespaces || exit 1; done; exec "$0" "$@"`)

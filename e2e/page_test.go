@@ -8,13 +8,13 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 )
 
-// TestPageJourney goes the whole way in the browser.
+// TestPageJourney goes from an edit to live in the browser.
 func TestPageJourney(t *testing.T) {
 	r := demo(t)
 	browser := browse(t)
 	wren := r.open(browser, "wren")
 
-	// Write: a slip is shown while typing, with what was meant; then it is mended and committed.
+	// Edit: a mistake is shown during typing, with the likely intention; then it is fixed and committed.
 	wren.goTo("source?file=functions/warn/function.yaml")
 	wren.typeAtEnd("memroy: 256 MiB")
 	wren.reads(`"memroy" is not a key of a function; did you mean "memory"?`, "1 error")
@@ -41,7 +41,7 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^Restore file")
 	wren.reads("Delete file")
 
-	// A function gets another name: one function still, wherever it is named.
+	// A renamed function: one function still, in all references.
 	wren.goTo("source?file=functions/intake/function.yaml")
 	wren.press("^Rename intake")
 	wren.fill("#renamed", "warn")
@@ -60,14 +60,14 @@ func TestPageJourney(t *testing.T) {
 	wren.choose(`select[aria-label="Branch"]`, "main")
 	wren.reads("functions/intake")
 
-	// What a file went through.
+	// The history of a file.
 	wren.goTo("source?file=functions/warn/warn.py")
 	wren.press("^history")
 	wren.reads("Look through the warnings", "Log warnings in capitals")
 	wren.press("Log warnings in capitals")
 	wren.sees("the difference", ".history .cm-changedLine")
 
-	// For the line where the cursor is: when a schedule fires, who takes a request, what may be written.
+	// For the line of the cursor: a schedule's times, the trigger that a request matches, suggestions.
 	wren.goTo("source?file=functions/night-report/function.yaml&line=7")
 	wren.reads("Next runs of morning", "in Europe/Oslo")
 	wren.fill(`input[aria-label="Request to test"]`, "GET /stations/hill")
@@ -86,7 +86,7 @@ func TestPageJourney(t *testing.T) {
 	wren.must("choosing it", option.Click(proto.InputMouseButtonLeft, 1))
 	wren.reads("max_concurrency has no value")
 
-	// The version went to trial by itself; its plan and its steps can be read.
+	// The version was deployed to trial automatically; its plan and its steps are readable.
 	wren.goTo("deliveries/8/trial")
 	wren.reads("settled", "8 cases passed", "a mild night gives no warning")
 	wren.press("a mild night gives no warning")
@@ -100,7 +100,7 @@ func TestPageJourney(t *testing.T) {
 	wren.goTo("plan?stage=trial")
 	wren.reads("Up to date since", "when version 8 was deployed")
 
-	// Try it, and read what it wrote; follow the log while it is called.
+	// Invoke it, and read its logs; follow the log during invocations.
 	wren.goTo("functions/warn/invoke?stage=trial")
 	wren.choose(`select[aria-label="Sample"]`, "ask: GET")
 	wren.click("main button.btn-primary")
@@ -114,7 +114,7 @@ func TestPageJourney(t *testing.T) {
 	_, _ = get(t, strings.Replace(address, "{station}", "moon", 1))
 	log.reads("platform", "succeeded in")
 
-	// Preview waits for somebody else; linden approves, and the page moves by itself.
+	// Preview waits for somebody else; linden approves, and the page updates itself.
 	wren.goTo("deliveries/8/preview")
 	wren.reads("waiting for 1 approval from growers-council; wren pushed this version and cannot approve it", "No actions available")
 	linden := r.open(browser, "linden")
@@ -159,12 +159,12 @@ func worksByKeyboard(p *tab) {
 	p.key(']')
 	p.sees("preview in focus", `.station.focused[aria-pressed="true"]`)
 	p.waits("the address", `() => location.search.includes('stage=preview')`)
-	p.find("night-report") // and Enter at once, before the server has said what it finds
+	p.find("night-report") // and Enter at once, before the server responds
 	p.key(input.Enter)
 	p.reads("Sums up the night for the growers")
 }
 
-// A page that is looked at while the server goes away says so, and comes back.
+// An open page reports that the server is unreachable, and recovers.
 func TestLostConnection(t *testing.T) {
 	r := demo(t)
 	wren := r.open(browse(t), "wren")
@@ -177,7 +177,7 @@ func TestLostConnection(t *testing.T) {
 	wren.waits("the connection", `() => !document.body.innerText.includes('Connection lost')`)
 }
 
-// An edit that meets somebody else's newer commit shows both.
+// An edit that conflicts with a newer commit shows both.
 func TestConflictInThePage(t *testing.T) {
 	r := demo(t)
 	wren := r.editing(browse(t), "wren", "# mine\n")

@@ -1,5 +1,5 @@
-// Package e2e goes through Rudmar as people do: with a real git client, with
-// requests, and with a browser, against the real program.
+// Package e2e tests Rudmar as people use it: with a real git client, with requests, and with a browser, against
+// the real program.
 package e2e
 
 import (
@@ -28,8 +28,8 @@ var (
 	program  string // the built program
 	building sync.Once
 	errBuild error
-	// goCache is where Go keeps what it compiled on this machine: what functions need of its
-	// library takes half a minute of a processor to compile.
+	// goCache is Go's build cache on this machine: a function's parts of the standard library take half a
+	// minute of a processor to compile.
 	goCache string
 
 	lanes = newLanes()
@@ -38,16 +38,16 @@ var (
 	opening sync.Once
 	errOpen error
 
-	ports atomic.Int32 // how many were given
+	ports atomic.Int32 // number of assigned addresses
 )
 
-// lane is where one test of the demo at a time can run.
+// lane runs one test of the demo at a time.
 type lane struct {
-	orchard string // the data folder of a demo that was built and stopped; "" until somebody needs it
-	routes  string // where its routes answer: deployed functions know their address
+	orchard string // the data folder of a built and stopped demo; "" before the first use
+	routes  string // address of its routes: deployed functions know it
 }
 
-// newLanes makes as many as demos may run side by side: each costs much of a core.
+// newLanes creates a lane per demo that can run concurrently: each needs much of a core.
 func newLanes() chan *lane {
 	out := make(chan *lane, 2)
 	for range cap(out) {
@@ -100,13 +100,13 @@ func TestMain(m *testing.M) {
 type rig struct {
 	*testing.T
 	address string
-	routes  string // where the routes of its functions answer
+	routes  string // address of its functions' routes
 	data    string
 	cmd     *exec.Cmd
 	log     *told
 }
 
-// launch starts the program with arguments and waits until it says where it answers.
+// launch starts the program with arguments and waits until it prints its address.
 func launch(t *testing.T, data string, args ...string) *rig {
 	t.Helper()
 	cmd := exec.Command(build(t), append(args, "--data", data)...)
@@ -114,7 +114,7 @@ func launch(t *testing.T, data string, args ...string) *rig {
 	return begin(t, data, cmd)
 }
 
-// begin starts a command that is Rudmar, and waits until it says where it answers.
+// begin starts a command that runs Rudmar, and waits until it prints its address.
 func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
 	t.Helper()
 	r := &rig{T: t, data: data, log: &told{}, cmd: cmd}
@@ -139,7 +139,7 @@ func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
 	}()
 	select {
 	case r.address = <-found:
-	case <-time.After(4 * time.Minute): // a slow disk may take its time
+	case <-time.After(4 * time.Minute): // a slow disk takes its time
 	}
 	if r.address == "" {
 		r.kill()
@@ -149,8 +149,8 @@ func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
 	return r
 }
 
-// demo starts the demo in a folder of its own, on free ports. The demo is built once in
-// each lane; each test has a copy of what was built, and runs beside others.
+// demo starts the demo in a folder of its own, on free ports. The demo is built once in each lane; each test
+// uses a copy, and runs beside others.
 func demo(t *testing.T) *rig {
 	t.Helper()
 	t.Parallel()
@@ -185,7 +185,7 @@ func grown(t *testing.T) (string, *lane) {
 	return data, lane
 }
 
-// aLane takes a lane, if it can one in which the demo was built already.
+// aLane takes a lane, preferably one in which the demo is built already.
 func aLane() *lane {
 	one := <-lanes
 	if one.orchard != "" {
@@ -197,13 +197,13 @@ func aLane() *lane {
 			one, other = other, one
 		}
 		lanes <- other
-	default: // the others are taken
+	default: // the others are in use
 	}
 	return one
 }
 
-// freeAddress returns an address that nothing answers at, below the ports that
-// the system gives to connections. None is given twice: tests run side by side.
+// freeAddress returns an unused address, below the ports that the system assigns to connections. None is
+// returned twice, because tests run concurrently.
 func freeAddress(t *testing.T) string {
 	t.Helper()
 	for range 100 {
@@ -219,7 +219,7 @@ func freeAddress(t *testing.T) string {
 	return ""
 }
 
-// tokenFile writes a token or a password where a command reads it from.
+// tokenFile writes a token or a password to a file for a command.
 func tokenFile(t *testing.T, text string) string {
 	t.Helper()
 	name := filepath.Join(t.TempDir(), "token")
@@ -229,7 +229,7 @@ func tokenFile(t *testing.T, text string) string {
 	return name
 }
 
-// start starts the demo in a folder, and builds it where it is not there yet.
+// start starts the demo in a folder, and builds it if it is not there yet.
 func start(t *testing.T, data, routes string) *rig {
 	t.Helper()
 	r := launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
@@ -243,7 +243,7 @@ func (r *rig) stop() {
 	if r.cmd.ProcessState != nil {
 		return
 	}
-	_ = r.cmd.Process.Signal(syscall.SIGTERM) // it may have ended by itself
+	_ = r.cmd.Process.Signal(syscall.SIGTERM) // it may have ended already
 	done := make(chan error, 1)
 	go func() { done <- r.cmd.Wait() }()
 	select {
@@ -263,7 +263,7 @@ func (r *rig) kill() {
 	_ = r.cmd.Wait()
 }
 
-// run runs a command and gives all that it wrote.
+// run runs a command and returns its output.
 func run(t testing.TB, dir string, name string, args ...string) (string, error) {
 	t.Helper()
 	return runWith(t, "", dir, name, args...)
@@ -281,7 +281,7 @@ func runWith(t testing.TB, stdin, dir, name string, args ...string) (string, err
 	return string(out), err
 }
 
-// git runs git and fails the test where it fails.
+// git runs git and fails the test if it fails.
 func git(t *testing.T, dir string, args ...string) string {
 	t.Helper()
 	out, err := run(t, dir, "git", args...)
@@ -291,7 +291,7 @@ func git(t *testing.T, dir string, args ...string) string {
 	return out
 }
 
-// clone clones the demo's repository as somebody.
+// clone clones the demo's repository as a user.
 func (r *rig) clone(handle string) string {
 	r.Helper()
 	dir := filepath.Join(r.TempDir(), "clone")
@@ -330,8 +330,8 @@ func put(t testing.TB, dir string, files map[string]string) {
 	}
 }
 
-// orchard writes a service of n functions, named by a format, with what its rudmar.yaml and
-// each function.yaml say beside their names.
+// orchard writes a service of n functions, named by a format, with the contents of its rudmar.yaml and each
+// function.yaml besides their names.
 func orchard(t testing.TB, dir string, n int, names, service string, more func(i int) string) {
 	t.Helper()
 	files := map[string]string{"orchard/rudmar.yaml": "rudmar: 1\nservice: orchard\nowner: growers\n" + service}
@@ -351,7 +351,7 @@ func push(t *testing.T, dir, message string) (string, error) {
 	return run(t, dir, "git", "push", "origin", "HEAD")
 }
 
-// pushMeanwhile commits and pushes, and does not wait for what git is notified of the build.
+// pushMeanwhile commits and pushes, and does not wait for the output about the build.
 func pushMeanwhile(t *testing.T, dir, message string) {
 	t.Helper()
 	git(t, dir, "add", "--all")
@@ -367,7 +367,7 @@ func pushMeanwhile(t *testing.T, dir, message string) {
 	})
 }
 
-// ask asks the API as somebody, and fails the test where it refuses.
+// ask sends a request to the API as a user, and fails the test if it is rejected.
 func (r *rig) ask(handle, method, path string, body, out any) {
 	r.Helper()
 	if status, text := r.try(handle, method, path, body, out); status >= 400 {
@@ -375,7 +375,7 @@ func (r *rig) ask(handle, method, path string, body, out any) {
 	}
 }
 
-// try asks the API as somebody, and gives the status and the body.
+// try sends a request to the API as a user, and returns the status and the body.
 func (r *rig) try(handle, method, path string, body, out any) (int, string) {
 	r.Helper()
 	var send io.Reader
@@ -395,7 +395,7 @@ func (r *rig) try(handle, method, path string, body, out any) (int, string) {
 	return status, text
 }
 
-// sent sends a request in JSON, as it is changed, and gives the status and the body.
+// sent sends a JSON request after a change of it, and returns the status and the body.
 func sent(t *testing.T, method, address string, body io.Reader, change func(q *http.Request)) (int, string) {
 	t.Helper()
 	q, err := http.NewRequest(method, address, body)
@@ -418,13 +418,13 @@ func sent(t *testing.T, method, address string, body io.Reader, change func(q *h
 	return answer.StatusCode, string(text)
 }
 
-// until tries again and again until check is content, and fails the test where it never is.
+// until repeats check until it succeeds, and fails the test if it never does.
 func until(t *testing.T, what string, check func() bool) {
 	t.Helper()
 	waits(t, check, func() string { return what })
 }
 
-// waits is until for what is reported by what there is in the end.
+// waits is until with a report of the last state.
 func waits(t *testing.T, check func() bool, what func() string) {
 	t.Helper()
 	limit := time.Now().Add(2 * time.Minute)
@@ -432,6 +432,6 @@ func waits(t *testing.T, check func() bool, what func() string) {
 		if time.Now().After(limit) {
 			t.Fatalf("waited in vain until %s", what())
 		}
-		time.Sleep(30 * time.Millisecond) // between two looks at a condition
+		time.Sleep(30 * time.Millisecond) // interval of checks of a condition
 	}
 }

@@ -13,7 +13,7 @@ import (
 	"rudmar/server/api"
 )
 
-// browserOf signs somebody in as a page does, and gives what sends as they do.
+// browserOf signs a user in as a page does, and returns a function that sends requests like a page.
 func browserOf(t *testing.T, r *rig, handle, password string) (send func(method, path string) *http.Response,
 	status int) {
 	t.Helper()
@@ -60,7 +60,7 @@ func ends(t *testing.T, stream *http.Response, why string) {
 	}()
 	select {
 	case <-over:
-	case <-time.After(8 * time.Second): // a stream says it is alive every ten
+	case <-time.After(8 * time.Second): // a stream sends a keep-alive every ten
 		t.Errorf("%s: the stream goes on", why)
 	}
 	stream.Body.Close()
@@ -95,14 +95,14 @@ func TestNoPushIsLost(t *testing.T) {
 			return
 		}
 		if strings.Contains(lines.Text(), "event: alive") {
-			break // it has told all that there was
+			break // it has sent everything
 		}
 	}
 	t.Error("the stream does not tell of the secret that was set before it started")
 }
 
-// Signing out, a changed password, another role and being closed end sessions
-// and streams at once, also where another process did it.
+// Signing out, a changed password, another role and a closed account end sessions and streams at once, also
+// from another process.
 func TestSessionsAndStreamsEndTogether(t *testing.T) {
 	r := demo(t)
 	const password = "orchard-at-dawn"
@@ -180,8 +180,8 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 	}
 }
 
-// What the API answers is kept by nobody in progress (a list by the browser alone, which asks each time whether
-// it is still so), and the page may send its forms nowhere else.
+// API responses are not cached by proxies (a list only by the browser, which revalidates it each time), and the
+// page can submit forms only to itself.
 func TestHeaders(t *testing.T) {
 	r := demo(t)
 	send, _ := browserOf(t, r, "wren", "orchard-at-dawn")

@@ -11,9 +11,9 @@ import (
 
 const canal = "/services/watering"
 
-// In the demo a version rolled back by itself, and the page shows by what; another one is in the middle of its
-// shift, and somebody holds it, lets it continue, and takes it back. In another service one is refused by a
-// rule, and one waits for a freeze to end.
+// In the demo a version rolled back automatically, and the page shows why; another one is in the middle of its
+// shift, and a user pauses it, resumes it, and rolls it back. In another service a rule rejects a version, and
+// one waits for a freeze to end.
 func TestShiftInThePage(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
@@ -57,8 +57,8 @@ func TestShiftInThePage(t *testing.T) {
 	}
 }
 
-// The cases of a stage are run by the page and the command line, which writes them as
-// other CI reads them; of one that fails the whole call is told.
+// The page and the command line run the cases of a stage; the command writes them in the format of other CI; a
+// failed case shows the whole invocation.
 func TestCasesOnRequest(t *testing.T) {
 	r := demo(t)
 	c := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}

@@ -8,7 +8,7 @@ import (
 
 var shots = flag.String("shots", "", "take pictures of the main views into this folder")
 
-// TestShots takes the pictures in docs/screenshots, when asked to.
+// TestShots takes the screenshots in docs/screenshots, on request.
 func TestShots(t *testing.T) {
 	if *shots == "" {
 		t.Skip("only with -shots FOLDER; make shots does it")

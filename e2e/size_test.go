@@ -25,8 +25,8 @@ func (p *tab) watchTasks() {
 
 func (p *tab) longTasks() string { return p.page.MustEval(`() => JSON.stringify(long)`).Str() }
 
-// TestManyFunctions opens the pages of a service of many functions, and watches its Board
-// while calls and hand-made changes come in: only what can be seen is in the page.
+// TestManyFunctions opens the pages of a service of many functions, and watches its Board during invocations
+// and outside changes: the page contains only the visible rows.
 func TestManyFunctions(t *testing.T) {
 	r := demoAlone(t)
 	dir := r.clone("wren")

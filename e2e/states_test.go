@@ -11,7 +11,7 @@ import (
 	"rudmar/server/api"
 )
 
-// holding keeps requests of the kind that stands in a field back, until another is there.
+// holding delays requests of the kind named in a field, until another is set.
 func holding(kind *atomic.Value, held *atomic.Int64) func(c *crashing, pass http.Handler) http.HandlerFunc {
 	return func(_ *crashing, pass http.Handler) http.HandlerFunc {
 		return func(w http.ResponseWriter, q *http.Request) {
@@ -29,10 +29,10 @@ func holding(kind *atomic.Value, held *atomic.Int64) func(c *crashing, pass http
 			}
 			for is != "" && kind.Load() == is {
 				select {
-				case <-q.Context().Done(): // who asked is gone
+				case <-q.Context().Done(): // the client has disconnected
 					hangUp(w)
 					return
-				case <-time.After(20 * time.Millisecond): // between two looks at a condition
+				case <-time.After(20 * time.Millisecond): // interval of checks of a condition
 				}
 			}
 			pass.ServeHTTP(w, q)
@@ -91,7 +91,7 @@ stages:
 		c.mu.Unlock()
 		until(t, "Rudmar listens again", func() bool {
 			status, _ := answers(r, "GET", "/healthz", nil, nil)
-			return status != 0 // though it may say that its platform does not answer
+			return status != 0 // though it can report that its platform does not respond
 		})
 	}
 	request := func(version int, at int64) {
@@ -106,13 +106,13 @@ stages:
 	kill()
 	reaches(1, "waiting")
 	soon := time.Now().Add(time.Second)
-	request(1, soon.UnixMilli()) // so that it is planned once that is held
+	request(1, soon.UnixMilli()) // so it is planned during the hold
 	hold.Store("planning")
 	held.Store(0)
 	until(t, "it is planned", func() bool { return held.Load() > 0 && time.Now().After(soon) })
 	kill()
 	for _, state := range []string{"deploying", "testing"} {
-		hold.Store(state) // and what came before is let go
+		hold.Store(state) // and the former hold is released
 		reaches(1, state)
 		kill()
 		reaches(1, state)
@@ -138,7 +138,7 @@ stages:
 	hold.Store("testing")
 	r.ask("wren", "POST", place(3)+"/advance", api.DeliveryDecision{}, nil)
 	reaches(3, "testing")
-	hold.Store("deploying") // what takes it back
+	hold.Store("deploying") // the rollback
 	until(t, "it goes back", func() bool {
 		var d api.DeliveryStage
 		r.try("wren", "GET", place(3), nil, &d)

@@ -14,7 +14,7 @@ import (
 
 var update = flag.Bool("update", false, "write the text of pages and commands to testdata/text.txt")
 
-// texts are lines that people read, each with the first place where it was found.
+// texts are lines that people read, each with the first place of its occurrence.
 type texts map[string]string
 
 // What differs from run to run is replaced: times, hashes, numbers and with them plurals.
@@ -40,14 +40,14 @@ func (t texts) add(place, text string) {
 	}
 }
 
-// text collects the text of a page when it no longer changes: of its elements, and what only a
-// screen reader or a pointer shows.
+// text collects the text of a page once it no longer changes: of its elements, and the text for screen readers
+// and pointers.
 func (p *tab) text(place string) texts {
 	p.Helper()
 	var now, before texts
 	same, enough := 0, 15
 	if *update {
-		enough = 60 // what comes late is in the file
+		enough = 60 // late text is in the file
 	}
 	until(p.T, "the text of "+place+" is complete", func() bool {
 		found := p.page.Timeout(patience).MustEval(`() => JSON.stringify([...document.querySelectorAll(
@@ -124,7 +124,7 @@ func TestText(t *testing.T) {
 		"notification list", "token list", "drift list nosuch", "status nosuch"} {
 		cmd := exec.Command(build(t), append(strings.Fields(command), "--server", r.address)...)
 		cmd.Env = append(os.Environ(), "RUDMAR_USERNAME=teasel", "RUDMAR_PASSWORD=orchard-at-dawn", "HOME="+t.TempDir())
-		out, _ := cmd.CombinedOutput() // a command that fails says why
+		out, _ := cmd.CombinedOutput() // a failed command prints why
 		all.add("rudmar "+command, string(out))
 	}
 	p := r.open(browse(t), "teasel")
@@ -135,7 +135,7 @@ func TestText(t *testing.T) {
 	for _, path := range append(pages(), "deliveries/7/preview") { // once more with its viewer
 		p.arrive(path)
 		found := p.text(path)
-		if !*update && len(found.without(known)) > 0 { // what is new stays: it was no passing moment
+		if !*update && len(found.without(known)) > 0 { // new text stays: it was not a passing moment
 			p.arrive(path)
 			again := p.text(path)
 			maps.DeleteFunc(found, func(line, _ string) bool { return again[line] == "" })

@@ -30,7 +30,7 @@ func TestVersionsInThePage(t *testing.T) {
 	wren.reads("reading the almanac", "building")
 	wren.press("^Cancel build")
 	wren.reads("cancelled while running", "cancelled")
-	// A commit says that linden wrote it; wren pushed it, and that is told.
+	// A commit names linden as author; wren pushed it, and the page says so.
 	if err := os.WriteFile(manifest, append(text, "# Read twice a day.\n"...), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -14,7 +14,7 @@ import (
 	"rudmar/server/api"
 )
 
-// watching is a command that continues: what it wrote so far, and keys for it.
+// watching is a running command: its output so far, and keys for it.
 type watching struct {
 	testing.TB
 	cmd  *exec.Cmd
@@ -42,7 +42,7 @@ func beginWatching(t testing.TB, env []string, args ...string) *watching {
 	return w
 }
 
-// says waits until something new is told after what was told before.
+// says waits for new output.
 func (w *watching) says(after, text string) {
 	w.Helper()
 	limit := time.Now().Add(patience)
@@ -51,7 +51,7 @@ func (w *watching) says(after, text string) {
 		if found && strings.Contains(rest, text) {
 			return
 		}
-		time.Sleep(20 * time.Millisecond) // between two looks at a condition
+		time.Sleep(20 * time.Millisecond) // interval of checks of a condition
 	}
 	w.Fatalf("after %q it does not say %q:\n%s", after, text, w.out.String())
 }
@@ -130,7 +130,7 @@ func TestWatch(t *testing.T) {
 	if answer.Body.Close(); err != nil || !strings.Contains(string(body), `"mine"`) {
 		t.Errorf("%v: the copy answers %s", err, body)
 	}
-	w.says("2 steps", "hill:") // what it wrote follows
+	w.says("2 steps", "hill:") // its output follows
 	w.press("c")
 	w.says("2 steps", "of 8 cases passed")
 
@@ -160,7 +160,7 @@ func TestWatch(t *testing.T) {
 	w.press("q")
 	w.ends()
 
-	// A server that is started again gets all of the folder.
+	// A restarted server receives the whole folder.
 	w = beginWatching(t, as("wren"), "watch", dir)
 	w.says("", "code of intake")
 	r.stop()
@@ -173,7 +173,7 @@ func TestWatch(t *testing.T) {
 	w.ends()
 }
 
-// trial reports what runs in trial, and by which steps it came there.
+// trial returns the deployed version of trial, and its deployments.
 func (r *rig) trial(t *testing.T) string {
 	t.Helper()
 	var out []api.StageOutput

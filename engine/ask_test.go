@@ -11,7 +11,7 @@ import (
 	"rudmar/platform"
 )
 
-// A version that was asked for from a time on enters then, by itself.
+// A version that was requested for a later time enters then, automatically.
 func TestRequestForATime(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -40,7 +40,7 @@ stages:
 		gates := judged[deliver.Key{Version: 1, Stage: "live"}].Gates
 		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Reason, "requested by wren, not before ")
 	})
-	soon := time.Now().Add(1500 * time.Millisecond) // asked again, for an earlier time
+	soon := time.Now().Add(1500 * time.Millisecond) // requested again, for an earlier time
 	must(t, ask(soon))
 	d := r.reaches(1, "live", delivery.Settled)
 	one, err := r.Store.Deployment(t.Context(), d.Deployments[0])
@@ -49,8 +49,8 @@ stages:
 	}
 }
 
-// A soak gate that says nothing of errors holds each function to its objectives, over
-// the time that these say: what failed before that no longer counts.
+// A soak gate without an error rate checks each function's objectives, over the objectives' own periods:
+// earlier failures no longer count.
 func TestObjectivesBlockTheSoak(t *testing.T) {
 	r, ahead := newRigAhead(t)
 	r.push(map[string]string{

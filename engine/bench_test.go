@@ -28,7 +28,7 @@ func sorts(n int) map[string]string {
 	return files
 }
 
-// took pushes a service, and gives the plan of its deployment and how long that took.
+// took pushes a service, and returns the plan of its deployment and its duration.
 func took(r *rig, files map[string]string) (*plan.Plan, time.Duration) {
 	r.Helper()
 	r.push(files)
@@ -68,9 +68,8 @@ func size(full, short int) int {
 	return full
 }
 
-// BenchmarkSlowPlatform deploys about 500 steps to a platform that takes 200 ms for each, and reports how much
-// longer it takes than the steps themselves: those of the longest way, or all of them at so many at a time as
-// are sent, whatever takes longer.
+// BenchmarkSlowPlatform deploys about 500 steps to a platform that takes 200 ms for each, and reports the time
+// relative to the steps themselves: the longest path, or all of them in parallel, whichever is longer.
 func BenchmarkSlowPlatform(b *testing.B) {
 	const each = 200 * time.Millisecond
 	for b.Loop() {
@@ -88,7 +87,7 @@ func BenchmarkSlowPlatform(b *testing.B) {
 	}
 }
 
-// spent is a log that remembers what deployments took, and of that their journal.
+// spent is a log that records the duration of deployments, and of their journal.
 type spent struct {
 	slog.Handler
 	took, journal atomic.Int64
@@ -109,9 +108,9 @@ func (s *spent) Handle(_ context.Context, r slog.Record) error {
 	return nil
 }
 
-// BenchmarkJournal reports what the journal costs a step: its intent and its outcome with
-// the changed record, on a database of its own; and which part it is of a deployment of
-// 1,000 functions to the local platform, where several steps are written down together.
+// BenchmarkJournal reports the cost of the journal per step: its start and its outcome with the changed record,
+// on a database of its own; and its share of a deployment of 1,000 functions to the local platform, which
+// writes several steps together.
 func BenchmarkJournal(b *testing.B) {
 	for b.Loop() {
 		log := &spent{Handler: slog.DiscardHandler}
@@ -128,7 +127,7 @@ func BenchmarkJournal(b *testing.B) {
 	}
 }
 
-// journal writes down the steps of a plan one after the other, as a deployment does.
+// journal records the steps of a plan one after the other, as a deployment does.
 func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) {
 	ctx := b.Context()
 	if err := s.AddRepository(ctx, "brambleford", "wren"); err != nil {
@@ -151,7 +150,7 @@ func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) 
 	}
 	begun := time.Now()
 	var ended []store.Outcome
-	for i := range p.Steps { // the outcome of a step is written with what the next one is about to do
+	for i := range p.Steps { // the outcome of a step is written with the start of the next one
 		step := &p.Steps[i]
 		if _, _, err := s.WriteSteps(ctx, lease, id, ended, []store.Intent{{Step: step, Key: fmt.Sprint("key-", i)}}); err != nil {
 			return 0, err
@@ -162,8 +161,8 @@ func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) 
 	return time.Since(begun), err
 }
 
-// BenchmarkPush reports how long it takes from a push until the version has settled in the
-// first stage, and the parts for building, planning, deploying and testing.
+// BenchmarkPush reports the time from a push until the version has settled in the first stage, and the parts
+// for building, planning, deploying and testing.
 func BenchmarkPush(b *testing.B) {
 	for b.Loop() {
 		r := newRig(b)
@@ -186,8 +185,7 @@ func BenchmarkPush(b *testing.B) {
 	}
 }
 
-// BenchmarkBack reports how long it takes from the judge's decision that a version rolls back to the last call
-// that the bad revision answers.
+// BenchmarkBack reports the time from the judge's rollback decision to the last invocation of the bad revision.
 func BenchmarkBack(b *testing.B) {
 	for b.Loop() {
 		r := newRig(b)
@@ -212,7 +210,7 @@ func BenchmarkBack(b *testing.B) {
 		r.until("the judge to decide", func() bool {
 			v, err := r.Store.Shift(b.Context(), "frostline", 2, "trial")
 			if err == nil && v.Back != "" {
-				decided = time.Now() // at most a look after it was decided
+				decided = time.Now() // at most one look after the decision
 			}
 			return !decided.IsZero()
 		})

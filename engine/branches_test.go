@@ -11,8 +11,8 @@ import (
 	"rudmar/engine/source"
 )
 
-// A push to a branch that no stage takes is not built, and whoever asked for it is told
-// what it would change; also where its manifests cannot be read, and once for each push.
+// A push to a branch that no stage deploys from is not built, and its targets are notified of what it would
+// change; also for unreadable manifests, and once per push.
 func TestPushResponses(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
@@ -67,7 +67,7 @@ func TestPushResponses(t *testing.T) {
 	if text := told(2); !strings.Contains(text, "cannot be planned: 3 errors") || !strings.Contains(text, "RM1") {
 		t.Errorf("it says %s", text)
 	}
-	if err := r.Build.Pushed(ctx, "brambleford", "wren"); err != nil { // told again that it moved
+	if err := r.Build.Pushed(ctx, "brambleford", "wren"); err != nil { // the move is reported again
 		t.Fatal(err)
 	}
 	push(map[string]string{"a/function.yaml": fn("a", "")})

@@ -19,7 +19,7 @@ import (
 	"rudmar/starter"
 )
 
-// ends waits until the newest build of the service has ended as told.
+// ends waits until the newest build of the service is in a state.
 func (r *rig) ends(state string) store.Build {
 	r.Helper()
 	limit := time.Now().Add(4 * time.Minute)
@@ -31,12 +31,12 @@ func (r *rig) ends(state string) store.Build {
 		if time.Now().After(limit) {
 			r.Fatalf("the build is %+v, not %s: %v", list, state, err)
 		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 }
 
-// Commands make what goes into the archive, in a clean folder; what was made
-// from the same sources is not made again; the same commit gives the same digests.
+// Commands build the content of the archive, in a clean folder; the same sources are not built again; the same
+// commit results in the same digests.
 func TestBuildCommands(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -70,7 +70,7 @@ func TestBuildCommands(t *testing.T) {
 	}
 }
 
-// A build that takes long can be read along and cancelled, and the next one is built.
+// A long build's log can be followed, the build can be cancelled, and the next one is built.
 func TestCancelBuild(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -78,7 +78,7 @@ func TestCancelBuild(t *testing.T) {
 	r.push(files)
 	var b store.Build
 	for b = r.ends("running"); !strings.Contains(b.Log, "begun"); b = r.ends("running") {
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 	r.push(map[string]string{"a/function.yaml": fn("a", "")})
 	must(t, r.Build.Cancel(t.Context(), b.ID, "linden"))
@@ -122,8 +122,8 @@ func TestStartersWork(t *testing.T) {
 	}
 }
 
-// The same commit, built by two installations in two folders at two times, gives
-// the same digests and the same bytes, for each runtime.
+// The same commit, built by two installations in two folders at two times, results in the same digests and the
+// same bytes, for each runtime.
 func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
 	files := starters(t)
 	files["functions/hello-node/package.json"] = `{"name": "hello-node", "version": "1.0.0"}`
@@ -153,7 +153,7 @@ func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
 	}
 }
 
-// TestMain lets the test program be the worker that runs WebAssembly.
+// TestMain lets the test program be the WebAssembly worker.
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
 		if err := wasm.Work(context.Background(), os.NewFile(3, "calls"), os.NewFile(4, "answers")); err != nil {
@@ -164,7 +164,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// A flipped byte anywhere in what is kept of a version is found.
+// A flipped byte anywhere in the stored parts of a version is found.
 func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -191,7 +191,7 @@ func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 		}
 		must(t, os.WriteFile(name, whole, 0o600))
 	}
-	// The database refuses changes; somebody with a file editor does not ask it.
+	// The database rejects changes; a file editor bypasses it.
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(r.dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
 	must(t, err)
 	defer db.Close()
@@ -209,7 +209,7 @@ func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 		var before string
 		must(t, db.QueryRow("SELECT "+column.name+" FROM "+column.table+" LIMIT 1").Scan(&before))
 		at := len(before) / 2
-		for before[at] == '"' || before[at] == ':' || before[at] == '{' { // what is no JSON any more would be told anyway
+		for before[at] == '"' || before[at] == ':' || before[at] == '{' { // invalid JSON would be reported anyway
 			at++
 		}
 		after := before[:at] + string(before[at]^1) + before[at+1:]

@@ -13,7 +13,7 @@ import (
 	"rudmar/engine"
 )
 
-// freeze is a calendar with one event that is on now, or was.
+// freeze is a calendar with one present or past event.
 func freeze(name string, on bool) string {
 	begins := time.Now().UTC().Add(-time.Hour)
 	long := "PT1M"
@@ -36,8 +36,8 @@ stages:
 	return files
 }
 
-// A calendar that lies beside rudmar.yaml is the version's: it freezes the stage, and a
-// later version whose calendar does not is let in by neither while it stands.
+// A calendar file beside rudmar.yaml belongs to the version: it freezes the stage, and also a later version
+// with another calendar, as long as it is standing.
 func TestCalendarFile(t *testing.T) {
 	r := newRig(t)
 	files := frozenBy("freezes.ics")
@@ -61,8 +61,7 @@ func TestCalendarFile(t *testing.T) {
 	}
 }
 
-// A calendar by address is read by itself, again where it could not be; until it was read
-// nothing enters.
+// A calendar by address is read automatically, again after an error; until it was read nothing enters.
 func TestCalendarAddress(t *testing.T) {
 	var sick, on atomic.Bool
 	sick.Store(true)
@@ -88,7 +87,7 @@ func TestCalendarAddress(t *testing.T) {
 	sick.Store(false)
 	r.Calendars.Again()
 	r.until("the freeze to be told", why("The harvest"))
-	sick.Store(true) // what was read stays
+	sick.Store(true) // the last content stays
 	r.Calendars.Again()
 	r.until("another try", func() bool {
 		kept, err := r.Store.Calendar(t.Context(), server.URL+"/freezes.ics")
@@ -102,7 +101,7 @@ func TestCalendarAddress(t *testing.T) {
 	r.Calendars.Again()
 	r.reaches(1, "live", delivery.Settled)
 
-	// Inside is nobody's calendar, unless the operator says so.
+	// Internal addresses are refused, unless the operator allows them.
 	r = newRig(t)
 	r.push(frozenBy(server.URL + "/freezes.ics"))
 	r.reaches(1, "trial", delivery.Settled)

@@ -11,8 +11,8 @@ import (
 	"rudmar/platform"
 )
 
-// What came of each case is told in order, of each of its expectations, with what was sent and written;
-// manually of one function or of all, and nothing of that is kept.
+// The result of each case is reported in order, with each expectation, the event and the logs; manual runs of
+// one function or of all are not stored.
 func TestCaseResults(t *testing.T) {
 	r := newRig(t)
 	files := first()

@@ -16,7 +16,7 @@ import (
 
 func answering(word string) string { return "def run(call): return '" + word + "'\n" }
 
-// answer returns what a function answers in live; "" where it is not there.
+// answer returns a function's response in live; "" if it is not deployed.
 func (r *rig) answer(function string) string {
 	r.Helper()
 	inv, err := r.platform.Invoke(r.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "live"}, function,
@@ -36,8 +36,8 @@ func (r *rig) answers(want map[string]string) {
 	}
 }
 
-// Some functions of a version come into a stage, the others stay as they are and follow
-// when somebody asks; where they fail, what is there stays.
+// Some functions of a version enter a stage, the others stay unchanged and follow on request; if they fail, the
+// deployed ones stay.
 func TestSelectFunctions(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
@@ -68,7 +68,7 @@ stages:
 	r.reaches(1, "trial", delivery.Settled)
 	must(t, ask(1))
 	r.reaches(1, "live", delivery.Settled)
-	// arrived reports whether a version is judged as one that may come into the stage after.
+	// arrived reports whether a version is evaluated as one that can enter the stage after.
 	arrived := func(version int, says string) bool {
 		t.Helper()
 		d, err := r.Store.Delivery(ctx, "frostline", version, "late")
@@ -84,7 +84,7 @@ stages:
 		t.Error("version 1 is whole in live, and is not judged for the stage after it")
 	}
 
-	// a and b change, c goes, e appears, with a case that fails.
+	// a and b change, c is deleted, e is created, with a case that fails.
 	r.push(map[string]string{"a/main.py": answering("a2"), "b/main.py": answering("b2"),
 		"c/function.yaml": "", "c/main.py": "", "e/function.yaml": fn("e", ""), "e/main.py": answering("e2"),
 		"b/cases/new.yaml": "case: b is new\nsend: {route: GET /b}\nexpect: [body == \"b2\"]\n",
@@ -113,7 +113,7 @@ stages:
 		t.Errorf("%v %v", there, err)
 	}
 
-	// The rest follows, and rolls back by itself: what was there stays.
+	// The rest follows, and rolls back automatically: the deployed functions stay.
 	follow := func(handle string) error {
 		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 2, nil)
 		must(t, err)
@@ -142,8 +142,8 @@ stages:
 	r.upToDate("live", "north", 3)
 }
 
-// What is left out of a version that waits stays as it is when it comes in: another
-// version may have been put back meanwhile.
+// Unselected functions of a waiting version stay unchanged when it enters: another version may have been
+// restored meanwhile.
 func TestUnselectedFunctionsStayUnchanged(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
@@ -211,7 +211,7 @@ stages:
 		t.Errorf("nothing is skipped of version 1: %v", err)
 	}
 
-	// The rest is asked for and waits, and a newer version comes first: what is there stayed.
+	// The rest is requested and waits, and a newer version enters first: the deployed functions stayed.
 	m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 3, nil)
 	must(t, err)
 	must(t, r.Line.Follow(ctx, "frostline", 3, "live", deliver.Command{By: r.person("wren"), Shown: m.Digest, Confirm: "live"}))

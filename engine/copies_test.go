@@ -27,8 +27,7 @@ func loose(files map[string]string) map[string]*source.Content {
 	return out
 }
 
-// A copy has nothing of the stage but its settings, goes when nobody uses it, and is
-// nobody else's.
+// A copy shares only the settings of the stage, is deleted when it is unused, and belongs to one user.
 func TestPrivateCopies(t *testing.T) {
 	r, shift := newRigAhead(t)
 	ctx := t.Context()
@@ -77,8 +76,7 @@ func TestPrivateCopies(t *testing.T) {
 		t.Errorf("the copy has %d resources: %v", n, err)
 	}
 
-	// Who may not set the stage's secrets gets none; nobody takes another's away by
-	// having one.
+	// Without the right to set the stage's secrets a copy has none; and a copy takes nothing from another's.
 	must(t, r.People.Add(ctx, people.NewUser{Handle: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
 		Places: []string{"frostline"}}, ""))
 	sorrel := r.person("sorrel")
@@ -92,7 +90,7 @@ func TestPrivateCopies(t *testing.T) {
 		t.Fatalf("%v: %+v", err, list)
 	}
 
-	// Idle ones go, those in use stay; then those of somebody who is closed.
+	// Idle copies are deleted, used ones stay; then those of a closed account.
 	shift.Store(int64(copies.IdleFor - time.Minute))
 	if _, err := r.Copies.Private(ctx, "frostline", "sorrel"); err != nil {
 		t.Fatal(err)
@@ -115,8 +113,8 @@ func TestPrivateCopies(t *testing.T) {
 	}
 }
 
-// A copy that cannot be as its folder says reports why, keeps what it got, and gets the rest when that is
-// mended.
+// A copy that cannot be deployed completely says why, keeps the deployed part, and receives the rest after the
+// fix.
 func TestInvalidCopy(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
@@ -164,7 +162,7 @@ func TestInvalidCopy(t *testing.T) {
 	}
 }
 
-// A copy of many functions asks the platform for no more at a time than a deployment.
+// A copy of many functions sends no more requests at a time than a deployment.
 func TestCopyLimits(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -175,10 +173,10 @@ func TestCopyLimits(t *testing.T) {
 		files[name+"/function.yaml"], files[name+"/main.py"] = fn(name, ""), "def run(call): return 1\n"
 	}
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
-		if strings.HasPrefix(address(q), "identity/row") { // all that could be asked for at once is in progress
+		if strings.HasPrefix(address(q), "identity/row") { // all possible requests are in flight
 			until := time.Now().Add(2 * time.Second)
 			for r.most.Load() < plan.Parallelism && time.Now().Before(until) {
-				time.Sleep(time.Millisecond) // between two looks at a condition
+				time.Sleep(time.Millisecond) // interval of checks of a condition
 			}
 		}
 		next.ServeHTTP(w, q)
@@ -192,7 +190,7 @@ func TestCopyLimits(t *testing.T) {
 	}
 }
 
-// live counts what is in a scope, and gives its fingerprint.
+// live counts the resources of a scope, and returns its fingerprint.
 func actual(r *rig, stage string) (int, string, error) {
 	s, err := r.platform.Snapshot(r.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: stage})
 	return len(s.Resources), s.Fingerprint, err

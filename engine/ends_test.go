@@ -15,8 +15,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// A deployment of which nothing was done says so, and can continue, until another one came after it. A plan
-// with one problem is not started.
+// A deployment without executed steps says so, and can be retried, until another one follows. A plan with a
+// blocker is not started.
 func TestEmptyPlan(t *testing.T) {
 	r := newRig(t)
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
@@ -42,7 +42,7 @@ func TestEmptyPlan(t *testing.T) {
 	if err := r.Runner.Retry(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "is newer") {
 		t.Errorf("going on with what another one came after: %v", err)
 	}
-	r.reaches(1, "trial", delivery.Settled) // it continues by the deployment that somebody made
+	r.reaches(1, "trial", delivery.Settled) // it continues by the manual deployment
 
 	files := map[string]string{"a/function.yaml": fn("a", "env: {KEY: \"${secrets.key}\"}\n")}
 	r.push(files)
@@ -56,12 +56,12 @@ func TestEmptyPlan(t *testing.T) {
 	}
 }
 
-// A version that waits is judged again as soon as its place can be planned again, and not
-// only after a while: its clock stands still here.
+// A waiting version is evaluated again as soon as its place can be planned, and not only later: its clock
+// stands still here.
 func TestFailedPlanIsRetried(t *testing.T) {
 	var frozen atomic.Pointer[time.Time]
 	r := newRigWith(t, func(o *engine.Options) {
-		o.ObserveEvery = time.Hour // it is not told of by a look at live
+		o.ObserveEvery = time.Hour // no observation reports it
 		o.Now = func() time.Time {
 			if at := frozen.Load(); at != nil {
 				return *at
@@ -74,7 +74,7 @@ func TestFailedPlanIsRetried(t *testing.T) {
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
 	r.approves(1, "live")
-	waits := func(says string) { // "" where nothing is wrong
+	waits := func(says string) { // "" if healthy
 		t.Helper()
 		r.until("version 1 waits as it should", func() bool {
 			all, err := r.Line.GateResults(t.Context(), "frostline", 0)

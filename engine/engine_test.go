@@ -47,7 +47,7 @@ type rig struct {
 // besides are the tests that run beside others: they wait much of their time.
 var besides sync.Map
 
-// beside lets a test run beside others, unless it changes what all of them see.
+// beside runs a test in parallel, unless it changes shared state.
 func beside(t testing.TB) {
 	one, ok := t.(*testing.T)
 	if _, twice := besides.LoadOrStore(t.Name(), true); ok && !twice && !strings.HasPrefix(t.Name(), "TestNo") &&
@@ -127,7 +127,7 @@ func newRigAhead(t testing.TB) (*rig, *atomic.Int64) {
 	}), &ahead
 }
 
-// keeps keeps a plan, so it can be run, and gives its id.
+// keeps stores a plan, so it can be executed, and returns its ID.
 func (r *rig) keeps(p *plan.Plan) int64 {
 	r.Helper()
 	id, err := r.Store.AddPlan(r.Context(), "wren", p)
@@ -135,7 +135,7 @@ func (r *rig) keeps(p *plan.Plan) int64 {
 	return id
 }
 
-// reach returns what answers for a place, and the scope that is its there.
+// reach returns the client and scope of a place.
 func (r *rig) reach(p manifest.Place) (*platform.Client, platform.Scope) {
 	r.Helper()
 	client, scope, err := r.Planner.Platform(p)
@@ -151,7 +151,7 @@ func (r *rig) planned(version int) int64 {
 	return r.keeps(p)
 }
 
-// ended waits until a deployment is in a state, and gives it.
+// ended waits until a deployment is in a state, and returns it.
 func (r *rig) ended(id int64, state string) store.Deployment {
 	r.Helper()
 	var d store.Deployment
@@ -171,8 +171,7 @@ func (r *rig) add(w people.NewUser) {
 	must(r, r.Store.PutPerson(r.Context(), p, "", "user created"))
 }
 
-// say is what somebody says who has looked at what a version means in a stage,
-// and types the stage's name.
+// say is the command of a user who has seen a version's impact in a stage, and types the stage's name.
 func (r *rig) say(handle, stage string, version int) deliver.Command {
 	r.Helper()
 	m, err := r.Line.ImpactOf(r.Context(), "frostline", stage, version)
@@ -266,7 +265,7 @@ func (r *rig) reaches(version int, stage string, want delivery.State) store.Deli
 		if time.Now().After(limit) {
 			r.Fatalf("version %d in %s is %s (%s), not %s: %v", version, stage, d.State, d.Reason, want, err)
 		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 }
 
@@ -289,8 +288,8 @@ func (r *rig) spoilWith(f func(w http.ResponseWriter, q *http.Request, next http
 	r.spoil.Store(&f)
 }
 
-// holdsAt lets a change of a resource wait at the platform until hold is closed; started is closed when it has
-// come there.
+// holdsAt delays a change of a resource at the platform until hold is closed; started is closed when it
+// arrives.
 func (r *rig) holdsAt(resource string) (begun <-chan struct{}, hold chan struct{}) {
 	came, hold := make(chan struct{}), make(chan struct{})
 	var once sync.Once
@@ -314,7 +313,7 @@ func address(q *http.Request) string {
 	return text
 }
 
-// A step that fails stops what needs it; the rest continues; continuing finishes it.
+// A failed step stops its dependents; the others continue; a retry finishes it.
 func TestRetryAfterFailedStep(t *testing.T) {
 	r := newRig(t)
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
@@ -364,8 +363,7 @@ func (r *rig) upToDate(stage, region string, version int) {
 	}
 }
 
-// Answers that get lost after they took effect do no harm: the step is sent
-// again with the same key.
+// Responses that get lost after the change took effect do no harm: the step is sent again with the same key.
 func TestLostResponses(t *testing.T) {
 	r := newRig(t)
 	var mu sync.Mutex
@@ -388,7 +386,7 @@ func TestLostResponses(t *testing.T) {
 			next.ServeHTTP(httptest.NewRecorder(), q) // it takes effect
 			connection, _, err := http.NewResponseController(w).Hijack()
 			if err == nil {
-				connection.Close() // and nobody hears of it
+				connection.Close() // and the response is lost
 			}
 			return
 		}
@@ -405,8 +403,7 @@ func TestLostResponses(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
-// The platform is gone in the middle of a deployment, for a while: the steps
-// are sent until it is back.
+// The platform is unreachable during a deployment, for a while: the steps are sent until it is back.
 func TestPlatformKilledDuringDeployment(t *testing.T) {
 	r := newRig(t)
 	var gone atomic.Int64
@@ -446,7 +443,7 @@ func TestParallelAndThrottled(t *testing.T) {
 					http.StatusTooManyRequests)
 				return
 			}
-			time.Sleep(30 * time.Millisecond) // a platform takes its time
+			time.Sleep(30 * time.Millisecond) // a slow platform
 		}
 		next.ServeHTTP(w, q)
 	})
@@ -460,8 +457,7 @@ func TestParallelAndThrottled(t *testing.T) {
 	}
 }
 
-// A platform that answers each change with an operation is followed: also where
-// the answer to a question gets lost, and where an operation fails.
+// Asynchronous changes are followed: also if the response of a poll gets lost, and if an operation fails.
 func TestAsynchronousOperations(t *testing.T) {
 	r := newRig(t)
 	var operations, asked atomic.Int64
@@ -492,7 +488,7 @@ func TestAsynchronousOperations(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
-// Cancelled, it finishes what is in flight and stops; one at a time in a place.
+// A cancelled deployment finishes the steps in flight and stops; one deployment at a time per place.
 func TestCancelAndLease(t *testing.T) {
 	r := newRig(t)
 	begun, hold := r.holdsAt("identity/a")
@@ -512,7 +508,7 @@ func TestCancelAndLease(t *testing.T) {
 	must(t, r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")))
 	r.reaches(1, "trial", delivery.Settled)
 	r.upToDate("trial", "north", 1)
-	// The platform knows the newest holder: what an earlier one still sends is refused.
+	// The platform knows the newest holder: later requests of an earlier one are rejected.
 	late := platform.Change{Key: "late", Fence: time.Now().Add(-time.Minute).UnixMilli(), Attributes: map[string]any{"owner": "late"}}
 	_, err := r.platform.Put(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "identity/a",
 		late)
@@ -570,7 +566,7 @@ func TestCancelledAndClosed(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
-// Targets are deployed one after the other, or together where the stage says so.
+// Targets are deployed one after the other, or in parallel if the stage says so.
 func TestParallelTargets(t *testing.T) {
 	for order, together := range map[string]bool{"sequential": false, "parallel": true} {
 		r := newRig(t)
@@ -618,8 +614,8 @@ func TestParallelTargets(t *testing.T) {
 	}
 }
 
-// Where a stage says so, the cases run on each target before the next one begins; where they fail the version
-// rolls back, and the targets after it are not touched.
+// With test_each, the cases run on each target before the next one is deployed; if they fail the version rolls
+// back, and later targets are unchanged.
 func TestTargetsWithCasesBetween(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -724,7 +720,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	knows("live", "north", "hidden-live")
 	knows("live", "coast", "hidden-live")
 
-	// A plan that was made before a secret got another value is out of date.
+	// A plan from before a secret was changed is out of date.
 	for _, value := range []string{"second", "third"} {
 		must(t, r.People.SetSecret(t.Context(), "frostline", "live", "key", value, "wren"))
 		p, err := r.Planner.Compute(t.Context(), place("live", "north"), 1)
@@ -752,7 +748,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		t.Errorf("the record shows a secret, or %v", err)
 	}
 
-	// A version that deletes something does not get past the rule.
+	// A version with a delete is blocked by the rule.
 	r.push(map[string]string{"b/function.yaml": "", "b/main.py": ""})
 	r.reaches(2, "trial", delivery.Settled)
 	if g := r.gate(2, "live", delivery.RuleGate); g.State != delivery.GateNotMet {
@@ -764,10 +760,10 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	}
 }
 
-// What the platform does not have is told before anything is touched.
+// Unsupported features are reported before anything changes.
 func TestProblemsStopAPlan(t *testing.T) {
 	r := newRig(t)
-	// While the platform does not say what it has, the check cannot tell either.
+	// While the platform does not respond, the check cannot report them.
 	silent := func(w http.ResponseWriter, _ *http.Request, _ http.Handler) { w.WriteHeader(http.StatusTeapot) }
 	r.spoil.Store(&silent)
 	r.Checks.Offers(t.Context())
@@ -817,13 +813,13 @@ func TestFailedBuildsAreReported(t *testing.T) {
 		if time.Now().After(limit) {
 			t.Fatalf("the build is %s %v", b.State, err)
 		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 	r.push(map[string]string{"a/function.yaml": fn("a", "build: {exclude: [\"*.bin\"]}\n")})
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// The same commit built twice, in two installations, gives the same digests.
+// The same commit built in two installations results in the same digests.
 func TestBuildsAreReproducible(t *testing.T) {
 	var digests []string
 	for range 2 {

@@ -15,8 +15,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// attempts of builds: what a command tries, as a line of shell that succeeds, or
-// writes GOT, where it gets what it may not. docs/security.md lists them all.
+// attempts of builds: what a command tries, as a line of shell that succeeds, or writes GOT, if it gets
+// forbidden access. docs/security.md lists them all.
 func buildAttempts(dir, open string, port int) []struct{ name, line string } {
 	python := func(body string) string {
 		return "cat > try.py <<'END'\n" + body + "\nEND\npython3 try.py"
@@ -53,7 +53,7 @@ func buildAttempts(dir, open string, port int) []struct{ name, line string } {
 	}
 }
 
-// No build gets out, or gets more than it may.
+// No build escapes, or exceeds its limits.
 func TestBuildIsIsolated(t *testing.T) {
 	t.Setenv("RUDMAR_TEST_MARK", "secret")
 	open, err := os.MkdirTemp("", "rudmar-open-")
@@ -121,11 +121,11 @@ func (r *rig) builtOrNot() store.Build {
 		if time.Now().After(limit) {
 			r.Fatalf("the build is %+v: %v", list, err)
 		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 }
 
-// attemptsInGo are what a function in Go tries, by the name of its event.
+// attemptsInGo are attempts of a Go function, by the name of its event.
 const attemptsInGo = `package main
 
 import (
@@ -172,7 +172,7 @@ func run(call *Call) (any, error) {
 }
 `
 
-// No function in Go gets out either.
+// No Go function escapes.
 func TestGoFunctionIsIsolated(t *testing.T) {
 	t.Setenv("RUDMAR_TEST_MARK", "secret")
 	r := newRig(t)

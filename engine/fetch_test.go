@@ -74,7 +74,7 @@ func TestFetchingFromRegistries(t *testing.T) {
 	if err != nil || inv.Response != "a plum" || asked.Load() == 0 {
 		t.Errorf("%+v %v", inv, err)
 	}
-	// Commands of its own find what was fetched, without a network.
+	// A build's own commands find the fetched files, without a network.
 	named.push(map[string]string{
 		"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild: {run: [\"npm ci --omit=dev --ignore-scripts\", \"node -e \\\"fetch('" + registry.URL + "').then(() => console.log('REACHED'), () => console.log('no way'))\\\"\"]}\n"})
 	b = named.builtOrNot()

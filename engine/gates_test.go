@@ -18,14 +18,14 @@ import (
 	"rudmar/platform"
 )
 
-// live takes version 1 through to live, as its rules ask for.
+// live delivers version 1 through to live, by its rules.
 func (r *rig) actual() {
 	r.Helper()
 	r.letIn(1)
 }
 
-// letIn takes a version through trial, asks for it in live, approves it, and waits
-// until it has settled there.
+// letIn delivers a version through trial, requests and approves it in live, and waits until it has settled
+// there.
 func (r *rig) letIn(version int) {
 	r.Helper()
 	r.reaches(version, "trial", delivery.Settled)
@@ -34,7 +34,7 @@ func (r *rig) letIn(version int) {
 	r.reaches(version, "live", delivery.Settled)
 }
 
-// asks has wren ask for a version in a stage.
+// asks has wren request a version in a stage.
 func (r *rig) asks(version int, stage string) {
 	r.Helper()
 	must(r, r.Line.Request(r.Context(), "frostline", version, stage, r.say("wren", stage, version)))
@@ -53,12 +53,11 @@ func (r *rig) until(what string, holds func() bool) {
 		if time.Now().After(limit) {
 			r.Fatalf("it never came that %s", what)
 		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 }
 
-// judgedOn waits until a version was judged for a stage so that a gate of a kind
-// is in a state, and gives it.
+// judgedOn waits until a gate of a version in a stage is in a state, and returns it.
 func (r *rig) judgedOn(version int, stage, kind string, state delivery.GateState) delivery.Gate {
 	r.Helper()
 	var g delivery.Gate
@@ -69,9 +68,8 @@ func (r *rig) judgedOn(version int, stage, kind string, state delivery.GateState
 	return g
 }
 
-// TestGatesBelongToTheStage takes an author in a hurry, who takes the gates out of
-// the manifest, or the whole stage, and pushes: nothing of it gets into live
-// before somebody of the council has seen that it loosens them.
+// TestGatesBelongToTheStage has an author remove the gates from the manifest, or the whole stage, and push:
+// nothing enters live before somebody of the council has seen that the gates are weaker.
 func TestGatesBelongToTheStage(t *testing.T) {
 	loose := strings.Replace(root,
 		`enter: {after: trial, when: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}`,
@@ -157,7 +155,7 @@ func TestRunningCasesDoNotCount(t *testing.T) {
 	}
 }
 
-// A strict stage lets nobody in who may do everything, though the version says that it is not strict.
+// A strict stage rejects wildcard permissions, though the version declares that it is not strict.
 func TestStrictStageStaysStrict(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -171,7 +169,7 @@ func TestStrictStageStaysStrict(t *testing.T) {
 	}
 }
 
-// What was superseded in a stage does not wait for it in the next one.
+// A version superseded in a stage does not wait for it in the next one.
 func TestSupersededDeliveriesDoNotWait(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -189,8 +187,8 @@ func TestSupersededDeliveriesDoNotWait(t *testing.T) {
 	}
 }
 
-// TestRemovingAStage lets a version in that no longer declares a stage: all of
-// it goes, on every target, and the stage with it.
+// TestRemovingAStage delivers a version that no longer declares a stage: its resources are deleted on every
+// target, and the stage is removed.
 func TestRemovingAStage(t *testing.T) {
 	r := newRig(t)
 	r.liveWithoutRules()
@@ -225,8 +223,8 @@ func TestRemovingAStage(t *testing.T) {
 	}
 }
 
-// TestFourEyesCountPeople writes another author into commits: who pushed them
-// cannot approve them, whoever the commits say.
+// TestFourEyesCountPeople writes another author into commits: the people who pushed them cannot approve them,
+// regardless of the commits' authors.
 func TestFourEyesCountPeople(t *testing.T) {
 	r := newRig(t)
 	r.add(people.NewUser{Handle: "teasel", Role: rights.Administrator, Groups: []string{"council"}})
@@ -262,8 +260,7 @@ func TestFourEyesCountPeople(t *testing.T) {
 	}
 }
 
-// TestApprovalCoversTheShownPlan lets the world move on after an approval: it is
-// asked for again, and says what moved.
+// TestApprovalCoversTheShownPlan changes the state after an approval: it is requested again, with the changes.
 func TestApprovalCoversTheShownPlan(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -307,8 +304,8 @@ func TestApprovalCoversTheShownPlan(t *testing.T) {
 	r.reaches(2, "live", delivery.Settled)
 }
 
-// TestOnlyTheApprovedPlanRuns changes the world between the entry and the
-// plan that is run: nothing is deployed, and people are asked again.
+// TestOnlyTheApprovedPlanRuns changes the state between the entry and the execution of the plan: nothing is
+// deployed, and the approval is requested again.
 func TestOnlyTheApprovedPlanRuns(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -327,8 +324,8 @@ func TestOnlyTheApprovedPlanRuns(t *testing.T) {
 	}
 }
 
-// TestRollbackIsConfirmed takes a stage back that would lose a function: it
-// takes the right there, a look at what it means, and the stage's name.
+// TestRollbackIsConfirmed rolls back a stage with the loss of a function: it requires the right, a look at the
+// impact, and the stage's name.
 func TestRollbackIsConfirmed(t *testing.T) {
 	r := newRig(t)
 	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"},
@@ -376,7 +373,7 @@ func TestRollbackIsConfirmed(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// TestRejectingRequiresTheGroup lets nobody of another group say no.
+// TestRejectingRequiresTheGroup denies members of other groups to reject.
 func TestRejectingRequiresTheGroup(t *testing.T) {
 	r := newRig(t)
 	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
@@ -394,8 +391,7 @@ func TestRejectingRequiresTheGroup(t *testing.T) {
 	}
 }
 
-// TestRevertIsDelivered pushes what an older version was: no new number, but the
-// stage has it again.
+// TestRevertIsDelivered pushes the content of an older version: it gets no new number, but is deployed again.
 func TestRevertIsDelivered(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -424,8 +420,8 @@ func TestRevertIsDelivered(t *testing.T) {
 	}
 }
 
-// TestServiceBelongsToOneRepository lets no other repository take a service
-// over, and moves it only as an act of its own.
+// TestServiceBelongsToOneRepository denies another repository to take over a service, which only an explicit
+// move allows.
 func TestServiceBelongsToOneRepository(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -465,8 +461,8 @@ func TestServiceBelongsToOneRepository(t *testing.T) {
 	}
 }
 
-// TestRemovingAService takes a whole service away by a commit without it: each
-// stage by its rules; then it can go off the list, and its repository with it.
+// TestRemovingAService removes a whole service by a commit without it: each stage by its rules; then it can be
+// removed from the list, and its repository with it.
 func TestRemovingAService(t *testing.T) {
 	r := newRig(t)
 	r.liveWithoutRules()
@@ -494,9 +490,8 @@ func TestRemovingAService(t *testing.T) {
 	}
 }
 
-// TestRenamedFunctionKeepsItsState delivers a version in which a function is called
-// otherwise: its identity and its routes are the same ones, and the next plan is
-// empty.
+// TestRenamedFunctionKeepsItsState delivers a version with a renamed function: its identity and its routes are
+// the same, and the next plan is empty.
 func TestRenamedFunctionKeepsItsState(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -514,8 +509,8 @@ func TestRenamedFunctionKeepsItsState(t *testing.T) {
 	r.upToDate("trial", "north", 2)
 }
 
-// TestRenamedService gives a service another name in its folder: the old one knows what it became, and its
-// newest version removes what runs.
+// TestRenamedService renames a service in its folder: the old one names its successor, and its newest version
+// deletes its resources.
 func TestRenamedService(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -544,8 +539,8 @@ func TestRenamedService(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// TestCasesRunInTheirStages runs a case in each stage but the last one, where only
-// harmless ones run, unless the stage says otherwise.
+// TestCasesRunInTheirStages runs a case in each stage except the last one, where only cases without side
+// effects run, unless the stage says otherwise.
 func TestCasesRunInTheirStages(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -565,7 +560,7 @@ func TestCasesRunInTheirStages(t *testing.T) {
 			t.Errorf("in %s ran %s, want %s", stage, got, want)
 		}
 	}
-	for _, region := range []string{"north", "coast"} { // what cases call counts for nothing
+	for _, region := range []string{"north", "coast"} { // invocations of cases do not count
 		client, scope := r.reach(place("live", region))
 		if minutes, err := client.Metrics(t.Context(), scope, time.Unix(0, 0)); err != nil || len(minutes) != 0 {
 			t.Errorf("figures of %s: %+v %v", region, minutes, err)
@@ -573,7 +568,7 @@ func TestCasesRunInTheirStages(t *testing.T) {
 	}
 }
 
-// A gate says since when it is as it is, however often it is judged.
+// A gate reports since when it is in its state, regardless of repeated evaluations.
 func TestGateTimes(t *testing.T) {
 	r, ahead := newRigAhead(t)
 	r.push(first())

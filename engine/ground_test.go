@@ -23,7 +23,7 @@ import (
 	"rudmar/platform"
 )
 
-// beside opens the rig's database as somebody else would, in one connection.
+// beside opens the rig's database like another process, with one connection.
 func (r *rig) beside() *sql.Conn {
 	r.Helper()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(r.dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
@@ -41,9 +41,9 @@ func (r *rig) do(c *sql.Conn, text string) {
 	}
 }
 
-// TestOneUnhealthyScopeStopsNothingElse lets a platform say nothing at all to one
-// service, which sorts before another: the other is planned, deployed and proved;
-// the sick place is named, with since when, and gets well by itself.
+// TestOneUnhealthyScopeStopsNothingElse has a platform not respond to one service, which sorts before another:
+// the other is planned, deployed and tested; the unhealthy place is reported, with since when, and recovers
+// automatically.
 func TestOneUnhealthyScopeStopsNothingElse(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) {
 		o.Platforms["local"] = o.Platforms["local"].With(platform.Within(time.Second))
@@ -89,15 +89,14 @@ func TestOneUnhealthyScopeStopsNothingElse(t *testing.T) {
 	})
 }
 
-// TestReadOnlyDatabase keeps a deployment from writing down the outcome of its steps: by a lock for longer than
-// is waited for one, by writes that fail, and by a lease that is removed. It continues by itself, and so does
-// what comes after it.
+// TestReadOnlyDatabase prevents a deployment from recording the outcomes of its steps: by a long lock, by
+// failed writes, and by a removed lease. It continues automatically, and so does the next one.
 func TestReadOnlyDatabase(t *testing.T) {
 	for name, faults := range map[string]func(r *rig, c *sql.Conn) (end func()){
 		"a lock": func(r *rig, c *sql.Conn) func() {
 			r.do(c, `BEGIN IMMEDIATE`)
 			return func() {
-				wait := time.NewTimer(5500 * time.Millisecond) // longer than one waits for a lock
+				wait := time.NewTimer(5500 * time.Millisecond) // longer than the wait for a lock
 				defer wait.Stop()
 				<-wait.C
 				r.do(c, `COMMIT`)
@@ -129,9 +128,8 @@ func TestReadOnlyDatabase(t *testing.T) {
 	}
 }
 
-// TestVersionNumberIsDelivered lets the end of a build fail at its last
-// write: neither the version nor its delivery is there, and the build is made
-// again. Versions of a former Rudmar that wait nowhere are delivered at the start.
+// TestVersionNumberIsDelivered fails the last write of a build's end: neither the version nor its delivery
+// exists, and the build is repeated. Undelivered versions of a former process are delivered at the start.
 func TestVersionNumberIsDelivered(t *testing.T) {
 	r := newRig(t)
 	c := r.beside()
@@ -156,8 +154,8 @@ func TestVersionNumberIsDelivered(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// TestPushIsBuiltOnce notes many pushes at once, again and again: each is built
-// once, and each branch has one push of it.
+// TestPushIsBuiltOnce records many pushes at once, repeatedly: each is built once, and each branch has one push
+// of it.
 func TestPushIsBuiltOnce(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -185,7 +183,7 @@ func TestPushIsBuiltOnce(t *testing.T) {
 			t.Errorf("%+v", b)
 		}
 	}
-	// A branch that git moved when nobody was told: it is seen without a push.
+	// A branch that git moved without a notification is found without a push.
 	other, err := r.Host.Repository("brambleford").Apply(t.Context(),
 		source.Change{Branch: "main", Base: r.head, Message: "unseen", Author: "wren", Email: "w@x.invalid",
 			Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a' # unseen\n")}})
@@ -198,8 +196,8 @@ func TestPushIsBuiltOnce(t *testing.T) {
 	}
 }
 
-// TestConcurrentRollbacks puts two earlier versions back concurrently, and approves and refuses concurrently:
-// one is heard, the other is told that somebody was faster, and one version has settled.
+// TestConcurrentRollbacks rolls back to two versions concurrently, and approves and rejects concurrently: one
+// succeeds, the other reports that somebody was faster, and one version has settled.
 func TestConcurrentRollbacks(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -258,8 +256,8 @@ func atOnce(one, two func() error, errs *[2]error) {
 	group.Wait()
 }
 
-// TestCasesRunOnce ends Rudmar while a case runs. After the start that one
-// runs again, and says so; those that had an end are not called again.
+// TestCasesRunOnce ends Rudmar while a case runs. After the start that one runs again, and says so; completed
+// ones do not.
 func TestCasesRunOnce(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -270,7 +268,7 @@ func TestCasesRunOnce(t *testing.T) {
 	begun := make(chan struct{})
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if strings.HasSuffix(q.URL.Path, "/functions/b/invocations") && calls.Add(1) == 2 {
-			_, _ = io.Copy(io.Discard, q.Body) // only then the server sees that who asked is gone
+			_, _ = io.Copy(io.Discard, q.Body) // only then the server notices the disconnect
 			close(begun)
 			<-q.Context().Done()
 			return
@@ -385,9 +383,8 @@ func TestMissingArchivesAreRebuilt(t *testing.T) {
 	}
 }
 
-// TestDataFolderIsLocked starts a second Rudmar on a data folder, one on a
-// newer database, and one whose keys are gone: each is refused, says what to do,
-// and nothing is lost.
+// TestDataFolderIsLocked starts a second Rudmar on a data folder, one on a newer database, and one without its
+// keys: each refuses with the remedy, and nothing is lost.
 func TestDataFolderIsLocked(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -421,7 +418,7 @@ func TestDataFolderIsLocked(t *testing.T) {
 	if open, err := r.People.Secrets(t.Context(), "frostline", "trial"); err != nil || open["key"] != "hidden" {
 		t.Errorf("the secret: %v %v", open, err)
 	}
-	// The operator says that they are gone for good.
+	// The operator declares them lost.
 	must(t, errors.Join(r.Close(), os.Remove(filepath.Join(r.dir, "secret.key"))))
 	r.change = func(o *engine.Options) { o.NewKeys = true }
 	r.start()
@@ -430,7 +427,7 @@ func TestDataFolderIsLocked(t *testing.T) {
 	}
 }
 
-// TestHealth removes one thing after another that Rudmar needs: it is named, soon, whatever else stands still.
+// TestHealth removes one resource after another that Rudmar needs: it is reported, soon, even if others hang.
 func TestHealth(t *testing.T) {
 	r := newRig(t)
 	wrong := func() string {
@@ -484,8 +481,8 @@ func TestHealth(t *testing.T) {
 		func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
 }
 
-// TestPruning shows what goes by the rules and removes it: plans that were never run, logs, and archives that
-// nothing needs. What runs, what was run and what is new stays, and what went can be built again.
+// TestPruning shows the data beyond its retention and deletes it: plans that were never executed, logs, and
+// unused archives. Deployed, executed and new data is kept, and deleted archives can be built again.
 func TestPruning(t *testing.T) {
 	clock := time.Now
 	var ahead atomic.Int64

@@ -19,12 +19,12 @@ import (
 	"rudmar/engine/store"
 )
 
-// postbox is a small server that takes e-mail (SMTP).
+// postbox is a small mail server (SMTP).
 type postbox struct {
 	mu    sync.Mutex
 	mails []string
 	to    []string
-	full  bool // it takes none
+	full  bool // it accepts none
 }
 
 func (p *postbox) NewSession(*smtp.Conn) (smtp.Session, error) { return &posting{box: p}, nil }
@@ -62,8 +62,8 @@ func (p *postbox) serve(t *testing.T) string {
 	return l.Addr().String()
 }
 
-// Notifications go out as e-mail by the operator's server: the sentence, and the signed event
-// beside it; what the server does not take now is tried again.
+// Notifications are sent as e-mail by the operator's server: the sentence, with the signed event attached;
+// temporarily rejected ones are retried.
 func TestNotificationsByMail(t *testing.T) {
 	box := &postbox{}
 	server := box.serve(t)
@@ -115,8 +115,8 @@ func TestNotificationsByMail(t *testing.T) {
 	})
 }
 
-// Without a server there is no e-mail, and whoever wants it is told so; with one that
-// offers no TLS nothing is sent unless the operator allows it.
+// Without a server there is no e-mail, and its configuration is an error; without TLS nothing is sent unless
+// the operator allows it.
 func TestMailConfiguration(t *testing.T) {
 	r := newRig(t)
 	to := notice.NewTarget{Name: "post", URL: "mailto:growers@brambleford.invalid"}

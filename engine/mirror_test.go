@@ -24,7 +24,7 @@ import (
 	"rudmar/engine/people"
 )
 
-// host is a git host of somebody else's: a real repository, behind a password.
+// host is another git host: a real repository, behind a password.
 type host struct {
 	*testing.T
 	dir, work string
@@ -83,8 +83,8 @@ func (h *host) commit(branch string, files map[string]string, args ...string) {
 	h.git(h.work, "push", "--quiet", "--force", filepath.Join(h.dir, "farm.git"), "HEAD:refs/heads/"+branch)
 }
 
-// A repository follows another one, real git to real git: by notices that are signed, with credentials that are
-// encrypted, by the rules of a push; what cannot be had or taken now is told and tried again.
+// A mirror follows a remote with real git: by signed notifications, with encrypted credentials, by the rules of
+// a push; failures are reported and retried.
 func TestMirror(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
@@ -126,7 +126,7 @@ func TestMirror(t *testing.T) {
 		t.Errorf("it was pushed by %q: %v", v.Person, err)
 	}
 
-	// A notice makes it look at once; what is not signed with the key does nothing.
+	// A notification triggers a fetch at once; one with an invalid signature does nothing.
 	notice := func(key string) error {
 		mac := hmac.New(sha256.New, []byte(key))
 		mac.Write([]byte(`{"ref":"refs/heads/main"}`))
@@ -153,7 +153,7 @@ func TestMirror(t *testing.T) {
 	if n, err := r.Store.NewestVersion(ctx, "frostline"); err != nil || n != 2 {
 		t.Errorf("it was built: %d %v", n, err)
 	}
-	// History that was written again is, too, and a branch that no stage takes is not.
+	// Rewritten history is followed, and a branch that no stage deploys from is not built.
 	h.commit("main", map[string]string{"b/function.yaml": fn("b", "memory: 192 MiB\n")}, "--amend")
 	h.commit("side", map[string]string{"b/main.py": "def run(call): return 'side'\n"})
 	r.Mirrors.Now("brambleford")
@@ -166,7 +166,7 @@ func TestMirror(t *testing.T) {
 	r.Mirrors.Now("brambleford")
 	r.until("what was rewritten to be refused", problem("history was rewritten"))
 
-	// Nobody pushes beside it, and who no longer follows pushes again.
+	// A mirror rejects pushes; after the end of mirroring it accepts them.
 	edit := engine.Edit{Service: "frostline", Branch: "main", Message: "beside it", Files: map[string][]byte{"a/x.py": []byte("")}}
 	if _, err := r.Commit(ctx, edit, r.person("wren")); !errors.Is(err, engine.ErrMirrored) {
 		t.Errorf("an edit beside it: %v", err)
@@ -180,7 +180,7 @@ func TestMirror(t *testing.T) {
 		t.Errorf("it is followed no more: %v", err)
 	}
 
-	// Inside is nobody's repository, unless the operator says so.
+	// Internal addresses are refused, unless the operator allows them.
 	r = newRig(t)
 	if _, err := r.Mirrors.Set(ctx, mirror.Settings{Repository: "brambleford", URL: h.address}, "wren"); err != nil {
 		t.Fatal(err)

@@ -18,7 +18,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// receiver takes notifications, and answers as a test wants.
+// receiver receives notifications, with the responses of a test.
 type receiver struct {
 	mu     sync.Mutex
 	got    []*http.Request
@@ -52,8 +52,7 @@ func (r *receiver) count() int {
 	return len(r.got)
 }
 
-// What happens is reported as signed CloudEvents, in the order in which it happened, to whoever wants it; also
-// where it could not be told at first.
+// Events are sent as signed CloudEvents, in order, to matching targets; also after a failed attempt.
 func TestNotifications(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
@@ -102,8 +101,8 @@ func TestNotifications(t *testing.T) {
 	}
 }
 
-// One that does not answer is tried again, keeps no other, and can be sent again manually; a redirect is not
-// followed.
+// An unresponsive target is retried, delays no other, and its notification can be sent again manually; a
+// redirect is not followed.
 func TestFailedNotifications(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()

@@ -12,8 +12,8 @@ import (
 	"rudmar/platform"
 )
 
-// A plan holds what it changes against what calls took, in its stage and in the one
-// before it, and says how much is lost with what it deletes.
+// A plan compares its changes with past invocations, in its stage and in the one before it, and reports the
+// data that its deletes lose.
 func TestPlanObservations(t *testing.T) {
 	r, ahead := newRigAhead(t)
 	files := first()

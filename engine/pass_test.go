@@ -12,8 +12,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// A gate is overrode by those who may, with a reason and after a look, for one version; what it has to have
-// come through cannot be.
+// Authorized people override a gate, with a reason and after a look, for one version; the previous stage cannot
+// be overridden.
 func TestOverridingGates(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
@@ -58,7 +58,7 @@ stages:
 		t.Fatalf("%v: it is %s", err, d.State)
 	}
 
-	// An approval is taken back by who gave it.
+	// The approver withdraws an approval.
 	r.approves(1, "live")
 	if why := r.gate(1, "live", delivery.ApprovalsGate).Reason; !strings.Contains(why, "1") {
 		t.Errorf("after one: %s", why)

@@ -16,7 +16,7 @@ import (
 	"rudmar/platform"
 )
 
-// What is live and nobody's is drift, is left alone by plans, and goes by one that was asked to remove it.
+// An unmanaged resource is drift, is ignored by plans, and is deleted by a plan on request.
 func TestDeletingUnmanagedResources(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -49,15 +49,15 @@ func TestDeletingUnmanagedResources(t *testing.T) {
 	}
 }
 
-// A plan names the files that make another archive: those that came, that differ and that
-// went, of each function that has another one, and of no other.
+// A plan names the files behind a new archive: new, changed and deleted ones, of each function with another
+// archive, and of no other.
 func TestChangedFilesAreNamed(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/gone.py"] = "GONE = True\n"
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	files["a/gone.py"] = "" // it goes
+	files["a/gone.py"] = "" // deleted
 	files["a/main.py"], files["a/new.py"] = "def run(call):\n    return 'a'\n", "NEW = True\n"
 	r.push(files)
 	r.reaches(2, "trial", delivery.Settled)
@@ -77,7 +77,7 @@ func TestChangedFilesAreNamed(t *testing.T) {
 	}
 }
 
-// byHand gives an identity of trial another owner, past Rudmar.
+// byHand changes the owner of an identity in trial, outside Rudmar.
 func byHand(r *rig, address, owner string) {
 	r.Helper()
 	_, scope := r.reach(place("trial", "north"))
@@ -87,7 +87,7 @@ func byHand(r *rig, address, owner string) {
 	}
 }
 
-// A plan that was superseded says by what: what was changed manually since is named.
+// An outdated plan names the cause: the outside change.
 func TestOutdatedPlanNamesTheCause(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
@@ -179,8 +179,7 @@ func TestDriftIgnoredUntil(t *testing.T) {
 	}
 }
 
-// An edit that nobody has committed is planned against what is there, with code that
-// is not built yet.
+// An uncommitted edit is planned against the deployed state, with code that is not built yet.
 func TestPlanOfEdits(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -209,8 +208,8 @@ func TestPlanOfEdits(t *testing.T) {
 	}
 }
 
-// What a folder would come to counts what git has different from the newest version, and what somebody edits on
-// top of that: also a file that is new or gone.
+// The plan of a folder includes the differences of git from the newest version, and edits on top of that: also
+// new and deleted files.
 func TestPlanOfAFolder(t *testing.T) {
 	r := newRig(t)
 	r.push(first())

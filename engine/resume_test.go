@@ -20,8 +20,8 @@ func wantsKey() map[string]string {
 	return files
 }
 
-// TestFailedDeliveryResumes stops a delivery for want of a secret, and lets one fail for want of cases that
-// pass: the first continues when it has come, the other rolls back.
+// TestFailedDeliveryResumes fails a delivery for a missing secret, and one for failing cases: the first
+// continues once it is set, the other rolls back.
 func TestFailedDeliveryResumes(t *testing.T) {
 	r := newRig(t)
 	r.push(wantsKey())
@@ -39,7 +39,7 @@ func TestFailedDeliveryResumes(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 }
 
-// What stopped continues while a newer version waits for somebody's word.
+// A failed delivery continues while a newer version waits for a person.
 func TestFailedDeliveryResumesBesideWaitingOne(t *testing.T) {
 	r := newRig(t)
 	r.push(wantsKey())
@@ -54,15 +54,15 @@ func TestFailedDeliveryResumesBesideWaitingOne(t *testing.T) {
 	}
 }
 
-// What is still missed is looked for again and again, less and less often, and found
-// without anybody's word: here the clock moves on by more than it waits at most.
+// A missing need is checked again with growing pauses, and found automatically: here the clock advances by more
+// than the longest pause.
 func TestMissedWorkIsFound(t *testing.T) {
 	var ahead atomic.Int64
 	r := newRigWith(t, func(o *engine.Options) {
-		o.ObserveEvery = time.Hour // so that only who plans looks at live
+		o.ObserveEvery = time.Hour // so only planning reads the actual state
 		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
 	})
-	var planned atomic.Int64 // looks at live in trial
+	var planned atomic.Int64 // reads of the actual state of trial
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if strings.HasSuffix(q.URL.Path, "/frostline/trial") {
 			planned.Add(1)
@@ -88,8 +88,7 @@ func TestMissedWorkIsFound(t *testing.T) {
 	}
 }
 
-// A target on a platform that is not connected, or that lacks a function's runtime, stops a
-// version, and it is said which.
+// A target on a platform that is not connected, or lacks a function's runtime, fails a version, with its name.
 func TestUnsupportedKinds(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -116,8 +115,8 @@ func TestUnsupportedKinds(t *testing.T) {
 	}
 }
 
-// TestTransientPlatformFailure answers 503s and 500s to a plan, to steps and
-// to cases: the delivery takes its time, and arrives.
+// TestTransientPlatformFailure responds with 503s and 500s to a plan, to steps and to cases: the delivery is
+// slower, and succeeds.
 func TestTransientPlatformFailure(t *testing.T) {
 	r := newRig(t)
 	var failed [3]atomic.Int64

@@ -20,12 +20,12 @@ import (
 	"rudmar/platform"
 )
 
-// shifted is a service whose one stage moves traffic in shares.
+// shifted is a service whose only stage has a traffic shift.
 func shifted(every, body string) map[string]string {
 	return map[string]string{
 		"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n" +
 			"  - {stage: trial, target: local/north, enter: {when: push}, shift: {steps: [20%, 50%], every: " + every + "}}\n",
-		// On a busy machine durations say nothing of the code.
+		// On a busy machine durations do not depend on the code.
 		"a/function.yaml": fn("a", "objectives: {p95_under: 10s}\n"), "a/main.py": body,
 	}
 }
@@ -36,8 +36,8 @@ const (
 	badAnswer   = "import random\ndef run(call):\n    if random.random() < 0.5: raise ValueError('frozen')\n    return 'third'\n"
 )
 
-// traffic calls a function again and again until the test ends or stop is called, and
-// counts what answered to calls that began after a time.
+// traffic invokes a function until the test ends or stop is called, and counts the responses to invocations
+// that started after a time.
 func (r *rig) traffic(function string) (count func(since time.Time) map[string]int, stop func()) {
 	ctx, cancel := context.WithCancel(r.Context())
 	type answered struct {
@@ -86,8 +86,8 @@ func (r *rig) shift(version int) store.Shift {
 	return v
 }
 
-// A version that is worse than the one before rolls back by itself, by what the judge says, and soon gets no
-// call any more; one that is as good gets all of them.
+// A regression rolls back automatically, by the judge's verdict, and soon receives no invocations; an equal
+// version receives all of them.
 func TestShiftAdvancesAndRollsBack(t *testing.T) {
 	r := newRig(t)
 	r.push(shifted("1s", firstAnswer))
@@ -97,7 +97,7 @@ func TestShiftAdvancesAndRollsBack(t *testing.T) {
 	}
 	count, stop := r.traffic("a")
 	defer stop()
-	r.push(shifted("10m", goodAnswer)) // it comes in by the rules that stand, and stands from then on
+	r.push(shifted("10m", goodAnswer)) // it enters by the standing rules, and its own apply from then on
 	r.reaches(2, "trial", delivery.Settled)
 	v := r.shift(2)
 	if v.Active || len(v.Taken) != 2 || v.Taken[0].Share != 20 || v.Taken[1].Share != 50 || v.Before != 1 {
@@ -137,7 +137,7 @@ func TestShiftAdvancesAndRollsBack(t *testing.T) {
 	}
 }
 
-// A shift can be held, let continue, and taken back by those who may; the judge has a word all the same.
+// Authorized people pause, resume and roll back a shift; the judge decides all the same.
 func TestShiftByHand(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
@@ -168,7 +168,7 @@ func TestShiftByHand(t *testing.T) {
 	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 0 {
 		t.Errorf("%v: %+v", err, drift)
 	}
-	// What somebody changes manually meanwhile is not put right by moving calls: nobody agreed to it.
+	// A change of shares does not revert outside changes: nobody approved that.
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
 	if _, err := r.platform.Put(ctx, scope, "identity/a", platform.Change{Key: "hand",
 		Attributes: map[string]any{"owner": "somebody-else"}}); err != nil {
@@ -182,7 +182,7 @@ func TestShiftByHand(t *testing.T) {
 	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 1 {
 		t.Errorf("moving calls put right what was changed outside Rudmar: %v %+v", err, drift)
 	}
-	// Closed in the middle, it continues where it was.
+	// After a restart it continues from its last state.
 	must(t, r.Engine.Close())
 	r.start()
 	if d := r.reaches(2, "trial", delivery.Shifting); d.Version != 2 || r.shift(2).Share() != 50 {
@@ -200,8 +200,8 @@ func TestShiftByHand(t *testing.T) {
 	}
 }
 
-// A version without a shift whose cases fail rolls back too, and nobody else's word is needed; the first of a
-// stage has nowhere to go and stops.
+// A version without a shift whose cases fail rolls back too, without a person; the first of a stage has no
+// predecessor and fails.
 func TestFailedCasesRollBack(t *testing.T) {
 	r := newRig(t)
 	files := shifted("1m", firstAnswer)
@@ -217,7 +217,7 @@ func TestFailedCasesRollBack(t *testing.T) {
 	})
 	r.push(files)
 	stopped := r.reaches(1, "trial", delivery.Failed)
-	if !strings.Contains(stopped.Reason, "1 of 1 cases failed") || calls.Load() != 2 { // what is late to be seen is tried once more
+	if !strings.Contains(stopped.Reason, "1 of 1 cases failed") || calls.Load() != 2 { // a failed case is repeated once, for delayed visibility
 		t.Errorf("why: %s, after %d calls", stopped.Reason, calls.Load())
 	}
 	r.spoilWith(nil)
@@ -225,7 +225,7 @@ func TestFailedCasesRollBack(t *testing.T) {
 	r.push(files)
 	r.reaches(2, "trial", delivery.Settled)
 	files["a/main.py"] = goodAnswer
-	var proving atomic.Bool // its calls come after what was deployed
+	var proving atomic.Bool // its invocations are newer than the deployment
 	begun, hold := make(chan struct{}), make(chan struct{})
 	var once sync.Once
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
@@ -260,7 +260,7 @@ func TestFailedCasesRollBack(t *testing.T) {
 	}
 }
 
-// The judge knows what the old revision did in the day before.
+// The judge reads the old revision's previous day.
 func TestShiftReadsThePreviousDay(t *testing.T) {
 	r := newRig(t)
 	files := shifted("10m", "def run(call):\n    if call.event.get('frost'): raise ValueError('frozen')\n    return 'first'\n")
@@ -292,7 +292,7 @@ func TestShiftReadsThePreviousDay(t *testing.T) {
 	if before := v.History["a"]; len(v.History) != 1 || before.Invocations != 5 || before.Errors != 2 {
 		t.Errorf("before it: %+v", v.History)
 	}
-	for of := range v.Earlier { // in the minute in which it began, where they fell into it
+	for of := range v.Earlier { // in its first minute, if they were in it
 		if !strings.Contains(of, " a ") || len(v.Earlier) > 1 {
 			t.Errorf("in the minute before it: %+v", v.Earlier)
 		}
@@ -302,7 +302,7 @@ func TestShiftReadsThePreviousDay(t *testing.T) {
 	}
 }
 
-// Where nobody calls, a shift continues by time.
+// Without traffic, a shift advances by time.
 func TestShiftWithoutTraffic(t *testing.T) {
 	r := newRig(t)
 	r.push(shifted("1s", firstAnswer))
@@ -316,8 +316,8 @@ func TestShiftWithoutTraffic(t *testing.T) {
 	}
 }
 
-// What people agreed to is what a shift does: that a revision gets its calls in steps is nothing else. A step
-// that the platform refuses stops it, says so, and continues when somebody asks.
+// A shift executes the approved plan: shares in steps are not another plan. A step that the platform rejects
+// stops it, with the reason, and it continues on request.
 func TestApprovedShift(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()

@@ -10,9 +10,8 @@ import (
 	"rudmar/engine/source"
 )
 
-// The rules that stand in a stage are those of the version that has settled there: one
-// that came in and stopped brings none. What its cases came to is told once, however
-// often they ran; and they see what the function wrote, not what the platform did.
+// The standing rules of a stage are those of its settled version: a failed one has none. Case results are
+// reported once, regardless of retries; and they contain the function's output, not the platform's.
 func TestFailedDeliveryIsNotDeployed(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -61,8 +60,7 @@ func TestFailedDeliveryIsNotDeployed(t *testing.T) {
 	}
 }
 
-// Rules may speak of what closes, of what another function answers, and of what is
-// brought about through others.
+// Rules can use narrower access, rerouted requests, and indirect permissions.
 func TestRulesOverImpact(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -89,8 +87,8 @@ func TestRulesOverImpact(t *testing.T) {
 	}
 }
 
-// A push to a branch of its own, whose manifest makes a stage take that branch, does not come in: the rules
-// that are there say from which branch, and the gate says from which one it was built.
+// A push to another branch, whose manifest makes a stage deploy from that branch, does not enter: the standing
+// rules name the branch, and the gate names the branch of the version.
 func TestStageBranch(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()

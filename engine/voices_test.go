@@ -16,8 +16,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// An approval that would not count is refused, and says why; one of somebody whose
-// account is closed since counts no more.
+// An approval that would not count is rejected, with the reason; one of a closed account no longer counts.
 func TestInvalidApprovals(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
@@ -62,12 +61,11 @@ func TestInvalidApprovals(t *testing.T) {
 	}
 }
 
-// Rules see all that docs/manifest.md says of plans and what follows from them: each of
-// these lets nothing through, and a version that does all of it is held by each, by what
-// it does.
+// Rules see every variable of plans and impact in docs/manifest.md: each of these rejects everything, and each
+// blocks a version with all changes, for its own reason.
 func TestRulesOverPlan(t *testing.T) {
 	r := newRig(t)
-	rules := map[string]string{ // what a rule finds by its name
+	rules := map[string]string{ // the finding of each rule, by name
 		"plan.steps": "function/d", "plan.creates": "identity/d", "plan.updates": "function/a", "plan.deletes": "identity/c",
 		"plan.functions": "d", "impact.public_routes": "GET /d", "impact.wider_routes": "GET /d", "impact.closed_routes": "GET /c",
 		"impact.rerouted": "GET /b", "impact.new_permissions": "d tables/hills", "impact.indirect_permissions": "a read tables/hills",
@@ -86,7 +84,7 @@ func TestRulesOverPlan(t *testing.T) {
 		"c/function.yaml": fn("c", ""), "c/main.py": code}
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	r.push(map[string]string{"rudmar.yaml": last}) // from now on these rules stand
+	r.push(map[string]string{"rudmar.yaml": last}) // from now on these rules are standing
 	r.reaches(2, "trial", delivery.Waiting)
 	r.approves(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
@@ -114,8 +112,7 @@ func TestRulesOverPlan(t *testing.T) {
 	}
 }
 
-// Whoever removes the stage that another comes after does not keep versions out of that one for ever: nothing
-// is left to come through.
+// Removing the stage that another comes after does not block that one forever: there is nothing to wait for.
 func TestPreviousStageIsRemoved(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
@@ -147,8 +144,8 @@ func TestPreviousStageIsRemoved(t *testing.T) {
 	r.reaches(3, "live", delivery.Settled)
 }
 
-// A plan is not run with another secret than it was made with, and says so: before it is started, and where the
-// secret is set in between.
+// A plan is not executed with another secret than it was computed with, and says so: before it starts, and if
+// the secret is set in between.
 func TestSecretSetDuringWaiting(t *testing.T) {
 	r := newRig(t)
 	set := func(value string) {
@@ -178,7 +175,7 @@ func TestSecretSetDuringWaiting(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	id, err := r.Runner.StartWith(t.Context(), r.planned(2), "wren", func(store.Tx, int64) error {
-		holds.Store(true) // from here on it is asked for
+		holds.Store(true) // requested from here on
 		return nil
 	})
 	must(t, err)

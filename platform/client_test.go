@@ -18,7 +18,7 @@ import (
 func answering(t *testing.T, answer http.HandlerFunc, options ...platform.Option) *platform.Client {
 	t.Helper()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		_, _ = io.Copy(io.Discard, q.Body) // only then it is seen that who asked is gone
+		_, _ = io.Copy(io.Discard, q.Body) // only then the disconnect is noticed
 		answer(w, q)
 	}))
 	t.Cleanup(server.Close)
@@ -29,8 +29,8 @@ func answering(t *testing.T, answer http.HandlerFunc, options ...platform.Option
 	return c
 }
 
-// A platform that says nothing, breaks off, or answers what nobody can read is
-// one that does not answer: every call has an end, and may be tried again.
+// A platform that does not respond, breaks off, or sends an unreadable response counts as unreachable: every
+// request ends, and can be retried.
 func TestUnreachablePlatforms(t *testing.T) {
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
 	for name, answer := range map[string]http.HandlerFunc{
@@ -67,8 +67,8 @@ func TestUnreachablePlatforms(t *testing.T) {
 	}
 }
 
-// How long a function takes that is called is for the caller to say; a platform that says
-// nothing for longer is as one that is not there.
+// The caller sets the time limit of an invocation; a platform that does not respond for longer counts as
+// unreachable.
 func TestInvocationTimeout(t *testing.T) {
 	c := answering(t, func(w http.ResponseWriter, q *http.Request) {
 		wait := time.NewTimer(300 * time.Millisecond) // longer than the platform has for an answer
@@ -95,8 +95,7 @@ func TestInvocationTimeout(t *testing.T) {
 	}
 }
 
-// What a platform says is what a person reads, also after it was asked again and
-// again because it wanted to be.
+// People read the platform's own error, also after repeated throttling.
 func TestPlatformErrorsAreKept(t *testing.T) {
 	asked := 0
 	c := answering(t, func(w http.ResponseWriter, _ *http.Request) {

@@ -57,7 +57,7 @@ func grown(b *testing.B, versions int) *handlers {
 		if err != nil || time.Now().After(until) {
 			b.Fatal("it was not built: ", err)
 		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 	for _, text := range []string{
 		`CREATE TEMP TABLE n AS WITH RECURSIVE n(i) AS (SELECT 2 UNION ALL SELECT i + 1 FROM n WHERE i < ` +
@@ -79,7 +79,7 @@ func grown(b *testing.B, versions int) *handlers {
 }
 
 // BenchmarkReading reads the stage line, the Board and the lists of a service with 1,000 versions of 100
-// functions, whose platform hangs; and reports how much longer each takes than with ten versions.
+// functions, whose platform hangs; and reports the time relative to ten versions.
 func BenchmarkReading(b *testing.B) {
 	reads := []struct {
 		name string
@@ -111,7 +111,7 @@ func BenchmarkReading(b *testing.B) {
 		h := grown(b, versions)
 		for _, read := range reads {
 			b.Run(fmt.Sprintf("%s/%d", read.name, versions), func(b *testing.B) {
-				if err := read.do(b.Context(), h); err != nil { // what is read once
+				if err := read.do(b.Context(), h); err != nil { // data that is read once
 					b.Fatal(err)
 				}
 				for b.Loop() {

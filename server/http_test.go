@@ -21,7 +21,7 @@ import (
 	"rudmar/server/api"
 )
 
-// What HTTP has words for is said in them (RFC 9110).
+// Responses follow HTTP's semantics (RFC 9110).
 func TestHTTPSemantics(t *testing.T) {
 	s, db := stand(t, engine.Options{})
 	if err := s.engine.People.Add(t.Context(), people.NewUser{Handle: "wren", Role: "author", Password: "orchard-at-dawn"},
@@ -180,7 +180,7 @@ func TestHTTPSemantics(t *testing.T) {
 	}
 }
 
-// The description is whole: each operation says what it does, who may, and that it may fail.
+// The description is complete: each operation documents its purpose, its right, and its errors.
 func TestDescriptionIsComplete(t *testing.T) {
 	description, err := openapi3.NewLoader().LoadFromData(api.Description)
 	if err != nil {
@@ -256,7 +256,7 @@ func TestDocumentLinks(t *testing.T) {
 	}
 }
 
-// Lists roll back a part at a time, and are narrowed by what is asked for.
+// Lists are paginated, and filtered on request.
 func TestPagination(t *testing.T) {
 	s, db := stand(t, engine.Options{})
 	for _, text := range []string{

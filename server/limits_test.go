@@ -14,7 +14,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// What is too large is refused before it is read, and what comes too slowly ends.
+// Large requests are rejected before they are read, and slow ones end.
 func TestBodyLimits(t *testing.T) {
 	s := &Server{options: Options{BodyTime: 200 * time.Millisecond}}
 	read := make(chan int, 20)
@@ -30,7 +30,7 @@ func TestBodyLimits(t *testing.T) {
 	endless := func() io.Reader { return io.MultiReader(strings.NewReader("{"), forever{}) }
 	for _, tt := range []struct {
 		path   string
-		size   int64 // 0 for one that does not end
+		size   int64 // 0 for an endless one
 		status int
 	}{
 		{"/api/session", 100, 200}, {"/api/session", maxSignIn, 200}, {"/api/session", maxSignIn + 1, 413},
@@ -84,7 +84,7 @@ func TestBodyLimits(t *testing.T) {
 	}
 }
 
-// forever gives spaces without end.
+// forever returns endless spaces.
 type forever struct{}
 
 func (forever) Read(p []byte) (int, error) {
@@ -94,7 +94,7 @@ func (forever) Read(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// The session's cookie is bound to its host name where browsers take that.
+// The session's cookie is bound to its host name if the browser supports that.
 func TestCookieNames(t *testing.T) {
 	for address, want := range map[string]string{
 		"http://127.0.0.1:7070": "__Host-rudmar_session true", "http://localhost:7070": "__Host-rudmar_session true",

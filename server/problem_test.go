@@ -19,8 +19,8 @@ import (
 	"rudmar/platform"
 )
 
-// What is wrong with Rudmar's own database is reported as that, and as nothing that whoever asked did wrong;
-// "no rows" alone means that there is none.
+// Faults of Rudmar's own database are reported as such, and not as the client's mistakes; "no rows" alone means
+// that something does not exist.
 func TestDatabaseFaults(t *testing.T) {
 	dir := t.TempDir()
 	s, err := store.Open(t.Context(), dir, time.Now)
@@ -65,8 +65,7 @@ func TestDatabaseFaults(t *testing.T) {
 	}
 }
 
-// healthz reports in one line whether Rudmar serves, to anybody, and nothing that
-// not anybody may know.
+// healthz reports in one line whether Rudmar can work, to anybody, without private facts.
 func TestHealthz(t *testing.T) {
 	s, other := stand(t, engine.Options{})
 	ask := func() (int, string) {

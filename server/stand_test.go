@@ -9,8 +9,7 @@ import (
 	"rudmar/engine"
 )
 
-// stand returns a server over an engine of its own, and its database as somebody
-// else would open it.
+// stand returns a server over an engine of its own, and its database like another process would open it.
 func stand(t testing.TB, o engine.Options) (*Server, *sql.DB) {
 	t.Helper()
 	o.Dir, o.Self, o.Log = t.TempDir(), "/bin/true", slog.New(slog.DiscardHandler)

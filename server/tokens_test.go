@@ -15,7 +15,7 @@ import (
 	"rudmar/server/api"
 )
 
-// asks asks a server as somebody: a username with a password, or a token.
+// asks sends a request as a user: a username with a password, or a token.
 type asks struct {
 	*testing.T
 	server *Server
@@ -37,7 +37,7 @@ func (a asks) as(who, method, path, body string) (int, []byte) {
 	return w.Code, w.Body.Bytes()
 }
 
-// make makes a token, and gives its text and number.
+// make creates a token, and returns its text and number.
 func (a asks) make(who, wish string) (string, int64) {
 	a.Helper()
 	code, body := a.as(who, http.MethodPost, "/api/account/tokens", wish)
@@ -50,10 +50,10 @@ func (a asks) make(who, wish string) (string, int64) {
 
 const password = "orchard-at-dawn"
 
-// tokenStand has two services with a plan each, and two people; later lets time pass.
+// tokenStand has two services with a plan each, and two users; later advances the clock.
 func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 	t.Helper()
-	var passed atomic.Int64 // what runs beside the test reads the time, too
+	var passed atomic.Int64 // concurrent code reads the clock, too
 	now := func() time.Time {
 		return time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC).Add(time.Duration(passed.Load()))
 	}
@@ -80,7 +80,7 @@ func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 	return asks{t, s}, func(d time.Duration) { passed.Add(int64(d)) }
 }
 
-// A token for one service reads and does nothing about another.
+// A token for one service can neither read nor change another.
 func TestTokenScopes(t *testing.T) {
 	a, _ := tokenStand(t)
 	text, _ := a.make("wren:"+password, `{"name": "nightly", "permissions": ["deploy"], "scopes": ["frostline/trial"]}`)
@@ -205,7 +205,7 @@ func TestTokenExpiry(t *testing.T) {
 	if code, _ := a.as(long, "POST", "/api/repositories", `{"name": "canal2"}`); code != 403 {
 		t.Errorf("it may more than its maker: %d", code)
 	}
-	for _, closed := range []bool{true, false} { // opened again, they have to make new ones
+	for _, closed := range []bool{true, false} { // after reopening, they need new ones
 		p, err := a.server.engine.People.Person(t.Context(), "wren")
 		if err != nil {
 			t.Fatal(err)

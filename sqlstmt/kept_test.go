@@ -11,8 +11,7 @@ import (
 	_ "modernc.org/sqlite"
 )
 
-// What was asked once is kept, in a transaction, too, once that has ended; and what cannot
-// be committed is told, and is not there.
+// Statements are cached, also after a transaction; a failed commit is reported, and changes nothing.
 func TestStatementCache(t *testing.T) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db")+"?_pragma=foreign_keys(1)")
 	if err != nil {
@@ -57,7 +56,7 @@ func TestStatementCache(t *testing.T) {
 	}
 }
 
-// Who asks by a statement that is let go waits for no transaction that asks for another one.
+// The user of an evicted statement does not wait for a transaction that requests another one.
 func TestRelease(t *testing.T) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db"))
 	if err != nil {
@@ -85,7 +84,7 @@ func TestRelease(t *testing.T) {
 		for i, s := range others {
 			_, spare = d.put(fmt.Sprint(i), s)
 		}
-		go spare.Close() // it waits for who asks
+		go spare.Close() // it waits for its user
 		return tx.QueryRowContext(ctx, `SELECT 2`).Scan(&n)
 	})
 	if err := errors.Join(err, <-asked); err != nil || n != 2 {

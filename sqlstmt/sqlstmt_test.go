@@ -43,8 +43,7 @@ func add(ctx context.Context, tx sqlstmt.Tx, name string) error {
 	return err
 }
 
-// One connection is enough, in a transaction and beside it, and what fails leaves
-// nothing and does no harm to the next.
+// One connection is enough, in a transaction and outside it, and errors have no effect on the next.
 func TestTransactions(t *testing.T) {
 	d, ctx := open(t, 1), t.Context()
 	for i := range 5 {
@@ -124,7 +123,7 @@ func TestManyStatements(t *testing.T) {
 	group.Wait()
 }
 
-// BenchmarkPrepared reports how much a statement that is kept takes of one that is read again.
+// BenchmarkPrepared reports the duration of a cached statement relative to one that is parsed again.
 func BenchmarkPrepared(b *testing.B) {
 	d := open(b, 1)
 	const text = `SELECT name FROM sorts WHERE kept = ?1 AND name > ?2 ORDER BY name LIMIT ?3`

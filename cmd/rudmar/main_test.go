@@ -367,7 +367,7 @@ func TestRenderNewAndSchema(t *testing.T) {
 	}
 }
 
-// A data folder that others could look into is closed at the start, and that is said.
+// A data folder that others can read is restricted at the start, which is reported.
 func TestDataFolderPermissions(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "data")
 	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "platform"), 0o755),
@@ -407,7 +407,7 @@ func TestDataFolderPermissions(t *testing.T) {
 	}
 }
 
-// Tokens and passwords come by files or the environment; no flag takes one.
+// Tokens and passwords come from files or the environment; no flag accepts one.
 func TestNoFlagAcceptsASecret(t *testing.T) {
 	for _, args := range [][]string{{"serve", "--platform-token", "t"},
 		{"platform", "show", "a/b/c", "--platform-token", "t"}, {"plan", "frostline", "trial", "--password", "p"}} {

@@ -75,15 +75,15 @@ func TestGained(t *testing.T) {
 	}
 }
 
-// Gained is just what is new, by trying every verb on every resource that the
-// patterns could tell apart: 100,000 random grants before and after.
+// Gained is exact, by trying every verb on every resource that the patterns distinguish: 100,000 random grants
+// before and after.
 func TestGainedByBruteForce(t *testing.T) {
 	dice := rand.New(rand.NewPCG(5, 6))
 	patterns := []string{"k/a", "k/ab", "k/*", "k/a*", "k/ab*", "k/b", "l/a", "l/*", "*"}
 	verbs := []string{"read", "write", "*"}
 	var tries []string
 	for _, p := range patterns {
-		tries = append(tries, strings.TrimSuffix(p, "*"), strings.TrimSuffix(p, "*")+"§") // § stands in no pattern
+		tries = append(tries, strings.TrimSuffix(p, "*"), strings.TrimSuffix(p, "*")+"§") // no pattern contains §
 	}
 	random := func() []access.Statement {
 		var out []access.Statement

@@ -9,7 +9,7 @@ import (
 	"rudmar/core/check"
 )
 
-// assist asks at the place of the | in a text.
+// assist requests suggestions at the | in a text.
 func assist(t *testing.T, file, text string) (author.Assist, []string) {
 	t.Helper()
 	before, after, ok := strings.Cut(text, "|")

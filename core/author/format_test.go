@@ -33,7 +33,7 @@ func TestFormat(t *testing.T) {
 	}
 }
 
-// comments lists a text's comments that stand on lines of their own.
+// comments lists a text's comments on lines of their own.
 func comments(text []byte) []string {
 	var out []string
 	for line := range strings.Lines(string(text)) {
@@ -45,8 +45,8 @@ func comments(text []byte) []string {
 	return out
 }
 
-// FuzzFormat expects that what was put in form keeps its comments, checks as
-// before, and is not changed by putting it in form once more.
+// FuzzFormat expects that a formatted file keeps its comments, has the same diagnostics, and does not change
+// when it is formatted again.
 func FuzzFormat(f *testing.F) {
 	f.Add(service)
 	f.Add(warn)

@@ -44,7 +44,7 @@ func TestRename(t *testing.T) {
 		t.Errorf("the old code stays: %q", text)
 	}
 
-	// Once more, before anything was deployed: what it was stays what it was.
+	// Again before a deployment: the former name stays.
 	again := manifest.Overlay{Under: folder, Changed: edits}
 	edits, err = author.Rename(again, after.Service, "caution", "notice")
 	if err != nil || !strings.Contains(string(edits["functions/notice/function.yaml"]), "function: notice\nrenamed_from: warn\n") {

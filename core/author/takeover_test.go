@@ -12,8 +12,8 @@ import (
 	"rudmar/core/manifest"
 )
 
-// What was set by hand is said by the manifest after the edit: the service with it
-// becomes just that, in the stage where it was set, and nothing else of it changes.
+// After the edit, the manifest has the drifted value: the service results in exactly that, in the drifted
+// stage, and nothing else of it changes.
 func TestCopyToManifest(t *testing.T) {
 	service := func(stages string) string {
 		return "rudmar: 1\nservice: frostline\nowner: growers\nstages:\n" + stages
@@ -25,7 +25,7 @@ func TestCopyToManifest(t *testing.T) {
 	for _, tt := range []struct {
 		name, stages, text, address, attribute string
 		value                                  any
-		want                                   string // that stands in the text afterwards
+		want                                   string // expected in the edited text
 	}{
 		{"in the place of what is said", trial, head + "memory: 128 MiB # enough\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"memory: 256 MiB # enough\n"},

@@ -44,8 +44,7 @@ per_stage:
 	return files
 }
 
-// floor parses the same files with the YAML library alone, one after another,
-// into nodes with positions, which it keeps.
+// floor parses the same files with the YAML library alone, one after another, into nodes with positions.
 func floor(files manifest.Files) time.Duration {
 	begun := time.Now()
 	nodes := make([]yaml.Node, 0, len(files))
@@ -86,9 +85,8 @@ func size(n int) int {
 	return n
 }
 
-// BenchmarkCheckAndExpand reports how long checking 10,000 functions and
-// expanding them for two stages takes, as a multiple of parsing alone, and how
-// it grows from 1,000.
+// BenchmarkCheckAndExpand reports the time to check 10,000 functions and expand them for two stages, as a
+// multiple of parsing alone, and its growth from 1,000.
 func BenchmarkCheckAndExpand(b *testing.B) {
 	small, big := large(size(1000)), large(size(10_000))
 	var parse, ours, tenth time.Duration
@@ -102,9 +100,8 @@ func BenchmarkCheckAndExpand(b *testing.B) {
 	b.ReportMetric(float64(ours)/float64(tenth), "x-at-tenfold-size")
 }
 
-// BenchmarkOneChangedFile reports how long a check and an expansion for two
-// stages take after one of 10,000 functions was edited, as a share of doing
-// all of it.
+// BenchmarkOneChangedFile reports the time to check and expand for two stages after one of 10,000 functions was
+// edited, as a share of the whole.
 func BenchmarkOneChangedFile(b *testing.B) {
 	files := large(size(10_000))
 	name := "functions/f77/function.yaml"

@@ -12,7 +12,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// stampedFiles is a folder that knows its files by stamps, and counts what is read.
+// stampedFiles is a folder with stamps, which counts reads.
 type stampedFiles struct {
 	held
 	mu   *sync.Mutex
@@ -36,8 +36,7 @@ func (f stampedFiles) Read(name string) ([]byte, error) {
 	return f.held.Read(name)
 }
 
-// TestIncrementalCheck edits a service at random, and expects of each check with a
-// cache what a check without one finds.
+// TestIncrementalCheck edits a service at random, and expects the same result with and without a cache.
 func TestIncrementalCheck(t *testing.T) {
 	random := rand.New(rand.NewPCG(11, 7))
 	names := []string{"alder", "birch", "cedar", "damson", "elder"}
@@ -108,8 +107,7 @@ func TestIncrementalCheck(t *testing.T) {
 	}
 }
 
-// TestIncrementalCheckReadsOnlyChanges expects that only a changed file is read
-// where the folder has stamps.
+// TestIncrementalCheckReadsOnlyChanges expects that only a changed file is read if the folder has stamps.
 func TestIncrementalCheckReadsOnlyChanges(t *testing.T) {
 	var cache check.Cache
 	files := stamped(large(100))

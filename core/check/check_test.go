@@ -45,7 +45,7 @@ permissions:
   - {allow: [read], resource: tables/stations}
 `
 
-// sound is a service without a problem; changes replace files, "" removes one.
+// sound is a service without diagnostics; changes replace files, "" removes one.
 func sound(changes map[string]string) manifest.Files {
 	files := manifest.Files{
 		"rudmar.yaml":                   []byte(service),
@@ -71,7 +71,7 @@ func TestValidServiceHasNoDiagnostics(t *testing.T) {
 	}
 }
 
-// inService and inFunction say where a wrong piece goes.
+// inService and inFunction place a faulty part.
 func inService(old, wrong string) map[string]string {
 	return map[string]string{"rudmar.yaml": replaced(service, old, wrong)}
 }
@@ -421,8 +421,7 @@ func TestNestedServices(t *testing.T) {
 	}
 }
 
-// TestDiagnosticLines holds each against the line and column that a person
-// would look at.
+// TestDiagnosticLines compares each position with the expected line and column.
 func TestDiagnosticLines(t *testing.T) {
 	for _, tt := range []struct{ file, old, now, want string }{
 		{"functions/warn/function.yaml", "handler: warn:run", "handler warn:run",
@@ -461,7 +460,7 @@ func TestDiagnosticLines(t *testing.T) {
 	}
 }
 
-// Keys of a stage that ask for what another key makes impossible are told.
+// Conflicting keys of a stage are reported.
 func TestExclusiveKeys(t *testing.T) {
 	for _, tt := range []struct{ old, wrong, says string }{
 		{"    set: {mode: loud}", "    target_order: parallel\n    target_order: test_each", "duplicates line 17"},

@@ -7,8 +7,8 @@ import (
 	"rudmar/core/diagnostic"
 )
 
-// The examples that stand for a whole piece of a function's manifest do what they say: the wrong one is
-// reported with its code, the right one is not.
+// Examples of whole parts of a function's manifest: the wrong one is reported with its code, the right one is
+// not.
 func TestDocumentedExamples(t *testing.T) {
 	inFile := map[diagnostic.Code]bool{}
 	for _, code := range []diagnostic.Code{

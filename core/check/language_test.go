@@ -86,7 +86,7 @@ per_stage:
   live: {memory: 256 MiB, triggers: {hourly: {enabled: true}}}
 `
 
-// wholeFolder is that service, with changes; "" takes a file away.
+// wholeFolder is that service, with changes; "" deletes a file.
 func wholeFolder(changes ...string) manifest.Files {
 	files := manifest.Files{
 		"rudmar.yaml":                  []byte(wholeService),
@@ -127,8 +127,8 @@ func offersOfLocal() *check.Offers {
 	}}}
 }
 
-// TestManifestReferenceIsCurrent shows each rule of docs/manifest.md: files in
-// which it matters, and the codes that are told, or what it becomes.
+// TestManifestReferenceIsCurrent tests each rule of docs/manifest.md: files to which it applies, and the
+// reported codes, or the result.
 func TestManifestReferenceIsCurrent(t *testing.T) {
 	const file, service = "functions/warn/function.yaml", "rudmar.yaml"
 	edit := func(old, now string) []string { return []string{file, edited(t, wholeFunction, old, now)} }
@@ -324,8 +324,8 @@ func TestManifestReferenceIsCurrent(t *testing.T) {
 	}
 }
 
-// TestRenderedResourcesOfEveryKey shows what docs/manifest.md says of merging, of
-// kinds and addresses, and of where values came from.
+// TestRenderedResourcesOfEveryKey tests the statements of docs/manifest.md about merging, kinds, addresses and
+// origins.
 func TestRenderedResourcesOfEveryKey(t *testing.T) {
 	r := check.Service(wholeFolder())
 	if !r.OK() {
@@ -379,8 +379,7 @@ func TestRenderedResourcesOfEveryKey(t *testing.T) {
 	}
 }
 
-// A local time that does not exist fires at the next one that does, and one
-// that exists twice fires once.
+// A local time that does not exist fires at the next one that does, and a repeated one fires once.
 func TestClockChanges(t *testing.T) {
 	for _, c := range []struct{ from, want string }{
 		{"2026-03-28T12:00:00Z", "2026-03-29T01:00:00Z"}, // 02:30 does not exist on the 29th: 03:00 does

@@ -59,8 +59,7 @@ func plain(t *testing.T, text string) any {
 	return back
 }
 
-// Every manifest that ships with Rudmar has the form that the schemas say, and
-// that rudmar format gives.
+// Every manifest that ships with Rudmar matches the schemas, and is formatted.
 func TestSchemaAcceptsEveryExample(t *testing.T) {
 	schemas := map[string]*jsonschema.Schema{}
 	seen := 0

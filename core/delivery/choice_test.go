@@ -32,7 +32,7 @@ func TestChoose(t *testing.T) {
 	}{
 		{[]string{"warn"}, "[warn] fresh:0 gone:3 grade:2 new:0 old:3"},
 		{[]string{"fresh", "warn"}, "[fresh warn] gone:3 grade:2 new:0 old:3"},
-		{[]string{"new"}, "[new old] fresh:0 gone:3 grade:2 warn:3"}, // a rename goes as a whole
+		{[]string{"new"}, "[new old] fresh:0 gone:3 grade:2 warn:3"}, // a rename is selected as a whole
 		{[]string{"old"}, "[new old] fresh:0 gone:3 grade:2 warn:3"},
 		{[]string{"gone"}, "[gone] fresh:0 grade:2 new:0 old:3 warn:3"},
 		{[]string{"warn", "new", "fresh", "gone"}, ""},
@@ -59,8 +59,7 @@ func TestChoose(t *testing.T) {
 	}
 }
 
-// Whatever is chosen, each function is at the version that enters or where it was, and
-// what came in between is not taken back.
+// With any selection, each function is at the new version or unchanged, and later changes are not reverted.
 func TestUnselectedFunctionsAreKept(t *testing.T) {
 	random := rand.New(rand.NewPCG(14, 7))
 	for range 3000 {
@@ -147,7 +146,7 @@ func TestPartialDeliveryDoesNotSatisfyGates(t *testing.T) {
 	}
 }
 
-// What lets more through is reported as loosened.
+// Less restrictive rules are reported as weaker.
 func TestSelectionAndTestingAreRules(t *testing.T) {
 	was := stage()
 	for _, tt := range []struct {

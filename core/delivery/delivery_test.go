@@ -124,8 +124,8 @@ func TestQueueOrder(t *testing.T) {
 	}
 }
 
-// Whatever the order of events: at most one version moves in a stage, and a
-// version enters only after all that are newer and ready.
+// With any order of events, at most one delivery is active in a stage, and a version enters only after all
+// newer ready ones.
 func TestOneDeliveryAtATime(t *testing.T) {
 	for seed := range uint64(300) {
 		dice := rand.New(rand.NewPCG(seed, 2))
@@ -189,8 +189,7 @@ func fulfilled() delivery.Facts {
 	}
 }
 
-// A soak is over in the moment in which its time is, and an approval that nobody in
-// particular may not give does not say who may not.
+// A soak ends exactly at its time, and an approval gate without a group does not exclude anybody.
 func TestGateLimits(t *testing.T) {
 	gate := func(kind string, change func(f *delivery.Facts)) delivery.Gate {
 		f := fulfilled()
@@ -222,7 +221,7 @@ func TestGateLimits(t *testing.T) {
 	}
 }
 
-// Before there is a plan a rule waits, and says why there is none if that is known.
+// Without a plan a rule waits, with the reason if it is known.
 func TestRulesNeedAPlan(t *testing.T) {
 	own := stage()
 	own.Gates = manifest.Gates{Rules: []manifest.GateRule{{Name: "small", Expression: "plan.steps < 3"}}}

@@ -8,7 +8,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// A version that has to be approved, and may not by who pushed it.
+// A version that needs an approval by somebody other than its author.
 func ExampleGates() {
 	actual := &manifest.Stage{Name: "live", When: manifest.OnReady,
 		Gates: manifest.Gates{Approvals: &manifest.Approvals{Count: 1}}}

@@ -14,7 +14,7 @@ import (
 const harvest = "BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:x\nBEGIN:VEVENT\nUID:1\nDTSTAMP:20261101T000000Z\nSUMMARY:The harvest\n" +
 	"DTSTART:20261124T000000Z\nDTEND:20261126T100000Z\nEND:VEVENT\nEND:VCALENDAR\n"
 
-// Nothing enters while a calendar says so, nor while it cannot be known.
+// Nothing enters during a freeze, or while the calendar is unknown.
 func TestFreezes(t *testing.T) {
 	calendar, err := timing.ParseCalendar(harvest)
 	if err != nil {
@@ -28,7 +28,7 @@ func TestFreezes(t *testing.T) {
 		err    error
 		state  delivery.GateState
 		why    string
-		until  string // "" where the gate does not come to hold by time
+		until  string // "" if the gate does not pass by time
 	}{
 		{"before", manifest.Window{Calendar: calendar}, "2026-11-23 12:00", nil, delivery.GatePassed, "frozen from 2026-11-24 00:00 UTC: The harvest", ""},
 		{"in it", manifest.Window{Calendar: calendar}, "2026-11-24 12:00", nil, delivery.GateWaiting, "frozen until 2026-11-26 10:00 UTC: The harvest", "2026-11-26 10:00"},

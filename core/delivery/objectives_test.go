@@ -15,7 +15,7 @@ func TestMissedDeliveries(t *testing.T) {
 	for _, tt := range []struct {
 		o     manifest.Objectives
 		sum   metrics.Sum
-		words string // "" where nothing is missed
+		words string // "" if nothing is missed
 	}{
 		{manifest.Objectives{}, sum, ""},
 		{manifest.Objectives{ErrorsUnder: 0.03}, sum, ""},
@@ -24,7 +24,7 @@ func TestMissedDeliveries(t *testing.T) {
 		{manifest.Objectives{P95Under: time.Second}, sum, ""},
 		{manifest.Objectives{P95Under: 800 * time.Millisecond}, sum, "p95 is"},
 		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: 800 * time.Millisecond}, sum, ", and "},
-		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: time.Millisecond}, metrics.Sum{}, ""}, // nobody called it
+		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: time.Millisecond}, metrics.Sum{}, ""}, // no invocations
 	} {
 		if got := delivery.Missed(tt.o, tt.sum); (got == "") != (tt.words == "") || !strings.Contains(got, tt.words) {
 			t.Errorf("%+v: %q", tt.o, got)
@@ -32,7 +32,7 @@ func TestMissedDeliveries(t *testing.T) {
 	}
 }
 
-// A soak that says nothing of errors goes by the functions' objectives.
+// A soak gate without an error rate uses the functions' objectives.
 func TestSoakByObjectives(t *testing.T) {
 	for _, tt := range []struct {
 		under  float64
@@ -60,7 +60,7 @@ func TestSoakByObjectives(t *testing.T) {
 	}
 }
 
-// A version that was asked for from a time on waits until then.
+// A version that was requested for a later time waits until then.
 func TestRequestsWithATime(t *testing.T) {
 	own, f := stage(), fulfilled()
 	gate := func() delivery.Gate {

@@ -21,8 +21,8 @@ func named(gates []delivery.Gate) string {
 	return strings.Join(out, ", ")
 }
 
-// TestVersionCannotWeakenItsOwnGates takes every way in which a version could make its own entry easier: what
-// applies in the stage holds on.
+// TestVersionCannotWeakenItsOwnGates tries every way in which a version could ease its own entry: the standing
+// rules still apply.
 func TestVersionCannotWeakenItsOwnGates(t *testing.T) {
 	nobody := func(f *delivery.Facts) {
 		f.Requested, f.Approvals, f.Branch = "", nil, "side"
@@ -63,7 +63,7 @@ func TestVersionCannotWeakenItsOwnGates(t *testing.T) {
 	}
 }
 
-// TestStrictStages keeps a stage strict whatever a version says.
+// TestStrictStages keeps a stage strict regardless of the version.
 func TestStrictStages(t *testing.T) {
 	standing := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main", ForbidWildcards: true}
 	own := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"}
@@ -78,8 +78,8 @@ func TestStrictStages(t *testing.T) {
 	}
 }
 
-// TestBranchChangeRequiresTheCurrentBranch lets a version that changes the branch
-// in by the old one, and by no other.
+// TestBranchChangeRequiresTheCurrentBranch delivers a version that changes the branch from the present one
+// only.
 func TestBranchChangeRequiresTheCurrentBranch(t *testing.T) {
 	main, side := &manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "main"},
 		&manifest.Stage{Name: "trial", When: manifest.OnPush, Branch: "side"}
@@ -91,7 +91,7 @@ func TestBranchChangeRequiresTheCurrentBranch(t *testing.T) {
 	}
 }
 
-// TestRemovingAStage takes it by the rules that are there, and never without somebody who asks.
+// TestRemovingAStage applies the standing rules, and always requires a request.
 func TestRemovingAStage(t *testing.T) {
 	ready := stage()
 	ready.When = manifest.OnReady
@@ -102,7 +102,7 @@ func TestRemovingAStage(t *testing.T) {
 		got != "before passed, request waiting, approvals passed, window passed, rule passed" {
 		t.Error(got)
 	}
-	// What stands after a stage that is gone does not wait for it.
+	// The stage after a removed one does not wait for it.
 	f.Earlier, f.Gone = map[string]delivery.Earlier{}, map[string]bool{"preview": true}
 	if got := named(delivery.Gates(t.Context(), e, f)); got != "request waiting, approvals passed, window passed, rule passed" {
 		t.Error(got)

@@ -58,8 +58,7 @@ func TestShiftNext(t *testing.T) {
 	}
 }
 
-// Whatever the judge says and whenever: shares rise, or go to nothing for good, and a
-// shift that nobody holds comes to an end.
+// With any judgments at any times: shares rise, or drop to zero for good, and a shift that is not paused ends.
 func TestShiftsEnd(t *testing.T) {
 	for seed := range uint64(500) {
 		rng := rand.New(rand.NewPCG(seed, 1))

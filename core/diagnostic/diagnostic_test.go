@@ -102,8 +102,7 @@ func TestSort(t *testing.T) {
 	}
 }
 
-// TestControlCharactersAreEscaped keeps escapes, and what turns the direction of
-// writing, from whoever reads a problem on a terminal.
+// TestControlCharactersAreEscaped escapes terminal controls, and changes of the writing direction.
 func TestControlCharactersAreEscaped(t *testing.T) {
 	d := diagnostic.Diagnostic{Message: "bad \x1b[31m\u202e\u009b",
 		Range: diagnostic.Range{File: "a\x07b.yaml", Line: 1, Column: 3, EndLine: 1, EndColumn: 5}}
@@ -118,7 +117,7 @@ func TestControlCharactersAreEscaped(t *testing.T) {
 	}
 }
 
-// BenchmarkExcerpts shows what many problems of one file cost.
+// BenchmarkExcerpts measures many diagnostics of one file.
 func BenchmarkExcerpts(b *testing.B) {
 	for _, n := range []int{1000, 20000} {
 		text := []byte(strings.Repeat("key: value\n", n))

@@ -8,7 +8,7 @@ import (
 
 var writeDocs = flag.Bool("write-docs", false, "write docs/diagnostics.md anew")
 
-// docs/diagnostics.md is what the table of codes says.
+// docs/diagnostics.md matches the table of codes.
 func TestDocsAreCurrent(t *testing.T) {
 	const file = "../../docs/diagnostics.md"
 	if *writeDocs {

@@ -34,8 +34,8 @@ func rows(t *testing.T, names string, changes map[string]string) *manifest.Servi
 	return r.Service
 }
 
-// with returns a service with the functions of another one that has more, fewer or other
-// ones: those of the same name stay what they are, but for the changed.
+// with returns a service with functions of another one that has more, fewer or other ones: those of the same
+// name stay unchanged, except for the changed ones.
 func with(s, other *manifest.Service, changed ...string) *manifest.Service {
 	out := *s
 	out.Functions = nil
@@ -48,7 +48,7 @@ func with(s, other *manifest.Service, changed ...string) *manifest.Service {
 	return &out
 }
 
-// functionsIn gives, for each function, where its attributes lie in memory.
+// functionsIn returns, for each function, the address of its attributes in memory.
 func functionsIn(resources []expand.Resource) map[string]*expand.Attribute {
 	out := map[string]*expand.Attribute{}
 	for _, r := range resources {
@@ -59,8 +59,8 @@ func functionsIn(resources []expand.Resource) map[string]*expand.Attribute {
 	return out
 }
 
-// What a function became is taken again just where nothing that it depends on has changed,
-// and what comes out is what a fresh expansion gives.
+// A function's result is reused exactly if none of its inputs has changed, and the result equals that of a
+// fresh expansion.
 func TestIncrementalExpand(t *testing.T) {
 	const all = "ash birch elm fir larch oak pine yew"
 	told := map[string]string{"oak": "env: {V: '${version}'}"}
@@ -135,12 +135,12 @@ func TestIncrementalExpand(t *testing.T) {
 			if slices.Sort(again); strings.Join(again, " ") != tt.again {
 				t.Errorf("taken again: %v, not %s", again, tt.again)
 			}
-			expanded() // what was kept then is as good
+			expanded() // the former result is as good
 		})
 	}
 }
 
-// That a function may reach the network is said only where it may.
+// The network attribute is set only if the function has network access.
 func TestNetworkAttribute(t *testing.T) {
 	s := rows(t, "ash elm", map[string]string{"elm": "network: true"})
 	resources, _ := expand.Expand(s, &s.Stages[0], s.Stages[0].Targets[0], expand.Inputs{})
@@ -151,7 +151,7 @@ func TestNetworkAttribute(t *testing.T) {
 	}
 }
 
-// Each permission becomes a grant: one does, and so do several; those for the same come together.
+// Each permission becomes a grant, and permissions on the same resource are merged.
 func TestGrantsOfPermissions(t *testing.T) {
 	for more, want := range map[string]string{
 		"permissions: []": "",

@@ -20,7 +20,7 @@ stages:
   - {stage: live, targets: [local/north, local/coast], set: {limit: 1}, enter: {after: trial}}
 `
 
-// two is a service of two functions: warn asks for a setting, sweep for a time.
+// two is a service of two functions: warn uses a setting, sweep a time.
 func two(t *testing.T, changes ...string) *manifest.Service {
 	t.Helper()
 	change := strings.NewReplacer(changes...)
@@ -69,7 +69,7 @@ func TestChanged(t *testing.T) {
 	}
 }
 
-// A permission to read one of the service's own secrets carries its value.
+// A permission to read one of the service's own secrets contains its value.
 func TestReadableSecrets(t *testing.T) {
 	const before = `  - {allow: [send], resource: "queues/${stage.name}"}`
 	for _, c := range []struct {

@@ -184,7 +184,7 @@ func TestOrigins(t *testing.T) {
 	}
 }
 
-// The name of a revision follows from what it holds, and from nothing else.
+// The name of a revision follows from its content, and from nothing else.
 func TestRevisionNamesAreContentDigests(t *testing.T) {
 	id := func(stage string, in expand.Inputs, changes ...string) any {
 		r := expanded(t, service(t, changes...), stage, in)["revision/warn"]
@@ -212,8 +212,7 @@ func TestRevisionNamesAreContentDigests(t *testing.T) {
 	}
 }
 
-// What is wanted stands in the order of its addresses, and of each resource its attributes
-// in that of their names, each once: comparing walks along them.
+// Resources are sorted by address, and their attributes by name, without duplicates: comparisons rely on it.
 func TestInOrder(t *testing.T) {
 	s := service(t, "env:\n", "network: true\nenv:\n  ZONE: \"Z\"\n  A: \"a\"\n")
 	for i := range s.Stages {

@@ -9,8 +9,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// Functions of two versions stand side by side, each as its own version has it; what
-// does not go together is told.
+// Functions of two versions are combined, each as in its own version; conflicts are reported.
 func TestMixedSettings(t *testing.T) {
 	old := service(t)
 	target := manifest.ParseTarget("local/north")
@@ -49,12 +48,12 @@ func TestMixedSettings(t *testing.T) {
 		}
 	}
 
-	// warn subscribes to grade, which is left at where it was not.
+	// warn subscribes to grade, which stays undeployed.
 	if _, problems = expand.Mix([]expand.Part{part(newer, 9, "warn")}, target); len(problems) != 1 ||
 		!strings.Contains(problems[0].Message, "warn subscribes to grade") || problems[0].From.Line == 0 {
 		t.Errorf("%+v", problems)
 	}
-	// A route went from warn to grade: either both or none.
+	// A route moves from warn to grade: both or none must be selected.
 	moved := service(t, `ask: {route: "GET /stations/{station}/frost", open_to: [growers, council]}`, "")
 	moved.Function("grade").At("trial").Triggers = slices.Clone(old.Function("warn").At("trial").Triggers[:1])
 	if moved.Function("grade").At("trial").Triggers[0].Kind != manifest.RouteTrigger {

@@ -28,7 +28,7 @@ func ExampleExpression_Holds() {
 	// Output: false <nil>
 }
 
-// answered is what an answer gives expressions to speak of.
+// answered has the variables of a response.
 func answered() map[string]any {
 	list := make([]any, 300)
 	for i := range list {
@@ -124,7 +124,7 @@ func TestCompileErrors(t *testing.T) {
 	}
 }
 
-// TestFields evaluates every field that rules and cases may speak of.
+// TestFields evaluates every field of rules and cases.
 func TestFields(t *testing.T) {
 	rules, err := expression.ForRules()
 	if err != nil {
@@ -178,7 +178,7 @@ func TestLimits(t *testing.T) {
 			t.Errorf("%s: it was taken", name)
 		}
 	}
-	// Just what is allowed, and one more.
+	// Exactly at the limit, and one more.
 	padded := func(n int) string { return "true" + strings.Repeat(" ", n-len("true")) }
 	nested := func(n int) string { return strings.Repeat("(", n) + "true" + strings.Repeat(")", n) }
 	for name, texts := range map[string][2]string{"size": {padded(4096), padded(4097)}, "depth": {nested(49), nested(50)}} {
@@ -213,8 +213,7 @@ func TestLimits(t *testing.T) {
 
 var writeDocs = flag.Bool("write-docs", false, "replace the placeholders of docs/manifest.md by tables")
 
-// TestFieldsAreDocumented holds docs/manifest.md against what expressions may
-// speak of.
+// TestFieldsAreDocumented compares docs/manifest.md with the fields of expressions.
 func TestFieldsAreDocumented(t *testing.T) {
 	const file = "../../docs/manifest.md"
 	text, err := os.ReadFile(file)

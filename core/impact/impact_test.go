@@ -80,7 +80,7 @@ func TestColdStartsAndDataLoss(t *testing.T) {
 	}
 }
 
-// What is gained says where it is declared, as far as that is known.
+// A gained permission has its declaration, if it is known.
 func TestReachNamesThePath(t *testing.T) {
 	said, silent := grant("warn", "tables/a", "read"), grant("warn", "tables/b", "read")
 	said.From = &tree.Origin{File: "warn/function.yaml", Line: 9}
@@ -90,7 +90,7 @@ func TestReachNamesThePath(t *testing.T) {
 	}
 }
 
-// However the routes stand in their list, the same is said of them, in the same order.
+// The impact is the same for any order of routes.
 func TestRouteOrderIsIrrelevant(t *testing.T) {
 	after := all("c/x GET /a anyone", "a/x ANY /b authenticated", "b/x POST /{rest...} growers", "a/y HEAD /c anyone")
 	want := fmt.Sprint(impact.Assess(nil, after, nil).Opened)
@@ -103,8 +103,7 @@ func TestRouteOrderIsIrrelevant(t *testing.T) {
 	}
 }
 
-// A route by which somebody came to a function is closed where no other one takes its
-// method; GET takes HEAD, too, and ANY all.
+// A deleted route narrows access if no other one matches its method; GET includes HEAD, and ANY all.
 func TestNarrowerAccessByMethod(t *testing.T) {
 	for _, tt := range []struct {
 		before, after string
@@ -120,7 +119,7 @@ func TestNarrowerAccessByMethod(t *testing.T) {
 	}
 }
 
-// Between a schedule by the clock and one by an interval no fire is the same.
+// A cron schedule and an interval share no due time.
 func TestScheduleKinds(t *testing.T) {
 	clock, err := timing.Read("30 6 * * *", "Europe/Oslo", 0)
 	if err != nil {

@@ -11,8 +11,8 @@ import (
 	routes "rudmar/core/route"
 )
 
-// opening makes a trigger from "warn/ask GET /frost growers,vets", with "off"
-// at the end for one that is off.
+// opening parses a trigger such as "warn/ask GET /frost growers,vets", with "off" at the end for a disabled
+// one.
 func opening(text string) []r {
 	f := strings.Fields(text)
 	fn, _, _ := strings.Cut(f[0], "/")
@@ -35,8 +35,7 @@ func all(texts ...string) []r {
 	return out
 }
 
-// TestWiderAccess holds every way in which a public route has slipped past a rule
-// against what is said of it.
+// TestWiderAccess tests every way in which a public route has slipped past a rule.
 func TestWiderAccess(t *testing.T) {
 	for _, tt := range []struct {
 		name          string
@@ -85,9 +84,8 @@ func TestWiderAccess(t *testing.T) {
 	}
 }
 
-// TestWiderAccessByBruteForce makes every request up to four segments over
-// all the words of random routes, by every method and for every caller, before
-// and after, and expects just the routes by which somebody newly comes in.
+// TestWiderAccessByBruteForce makes every request up to four segments over all the words of random routes, by
+// every method and for every caller, before and after, and expects exactly the routes with new callers.
 func TestWiderAccessByBruteForce(t *testing.T) {
 	paths := everyPath()
 	for seed := range uint64(70) {
@@ -143,7 +141,7 @@ func everyPath() []string {
 	return paths
 }
 
-// randomSides makes up routes before and after; often what is there stays, and more comes.
+// randomSides generates routes before and after; often existing ones stay, and more are added.
 func randomSides(dice *rand.Rand) (before, after []string) {
 	words := []string{"a", "b", "%20", "{p}", "{q...}"}
 	to := []string{"anyone", "authenticated", "growers", "vets", "growers,vets"}
@@ -181,9 +179,8 @@ func randomSides(dice *rand.Rand) (before, after []string) {
 	return before, after
 }
 
-// TestReroutedByBruteForce makes every request, before and after, and expects that just
-// those changes of hands are told that one of them sees, in order, each with a request
-// that shows it; and where the former route is still there, that it is shadowed.
+// TestReroutedByBruteForce makes every request, before and after, and expects exactly the rerouted requests, in
+// order, each with an example; and shadowing if the former route still exists.
 func TestReroutedByBruteForce(t *testing.T) {
 	paths := everyPath()
 	told := 0
@@ -242,7 +239,7 @@ func TestReroutedByBruteForce(t *testing.T) {
 	}
 }
 
-// enters reports which trigger takes a request, and whether it lets somebody in.
+// enters returns the trigger that matches a request, and whether it admits the caller.
 func enters(side []string, method, path, who string) (string, bool) {
 	var list []routes.Route
 	var texts [][]string
@@ -265,8 +262,7 @@ func enters(side []string, method, path, who string) (string, bool) {
 	return texts[i][0], in
 }
 
-// BenchmarkOpenings shows that the search does not grow with the square
-// of what is not changed.
+// BenchmarkOpenings shows that the search does not grow with the square of the unchanged routes.
 func BenchmarkOpenings(b *testing.B) {
 	side := func(n int, last string) []r {
 		var out []r

@@ -13,8 +13,8 @@ import (
 	"rudmar/core/timing"
 )
 
-// Fires that a change of zone leaves out or makes twice are just those that a clock
-// on the wall shows never, or two times, going through the minutes one by one.
+// Times that a change of zone skips or repeats are exactly those that a wall clock shows never, or twice,
+// minute by minute.
 func TestZonesByBruteForce(t *testing.T) {
 	zones := []string{"UTC", "Europe/Oslo", "America/New_York", "Asia/Tokyo", "Pacific/Auckland"}
 	dice := rand.New(rand.NewPCG(7, 7))
@@ -67,7 +67,7 @@ func TestZonesByBruteForce(t *testing.T) {
 	}
 }
 
-// A run that takes longer than two fires are apart overlaps.
+// A run that takes longer than the interval overlaps.
 func TestOverlaps(t *testing.T) {
 	every := func(ms float64) []r {
 		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
@@ -90,7 +90,7 @@ func TestOverlaps(t *testing.T) {
 	}
 }
 
-// A limit is reported where it changes, or where what was seen comes near to it.
+// A limit is reported if it changes, or if observations come near it.
 func TestTightMemory(t *testing.T) {
 	of := func(memory float64) []r {
 		return []r{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: map[string]any{"memory": memory}}}
@@ -136,8 +136,7 @@ func TestTightTimeouts(t *testing.T) {
 	}
 }
 
-// Costs are of a month of thirty days, by the figures of the stage, or else by those
-// of the one before, which is said.
+// Costs are for thirty days, from the stage's figures, or else from those of the stage before, which is stated.
 func TestCosts(t *testing.T) {
 	of := func(memory float64) []r {
 		if memory == 0 {
@@ -183,8 +182,8 @@ func TestCosts(t *testing.T) {
 	}
 }
 
-// What goes with a delete is reported with its age; callers who come while something starts, and those of what
-// closes, by how often they came.
+// Lost data is reported with its age; invocations during cold starts, and those of deleted routes, by past
+// traffic.
 func TestDataLossAndRouteGaps(t *testing.T) {
 	now := time.Unix(1_700_000_000, 0)
 	seen := impact.Figures{Now: now, Over: time.Hour,
@@ -213,7 +212,7 @@ func TestDataLossAndRouteGaps(t *testing.T) {
 	}
 }
 
-// What fires seldom is counted over four weeks, what fires often over a day.
+// Rare schedules are counted over four weeks, frequent ones over a day.
 func TestSchedulesPerDay(t *testing.T) {
 	of := func(cron, zone string) []r {
 		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
@@ -240,7 +239,7 @@ func TestSchedulesPerDay(t *testing.T) {
 	}
 }
 
-// Schedules are told in the order of their addresses.
+// Schedules are sorted by address.
 func TestScheduleOrder(t *testing.T) {
 	var after []r
 	var want []string
@@ -261,8 +260,7 @@ func TestScheduleOrder(t *testing.T) {
 	}
 }
 
-// What functions newly bring about through others is just what can be reached by
-// going from queue to queue, over random services.
+// Indirect permissions are exactly those that are reachable from queue to queue, in random services.
 func TestIndirectPermissionsByBruteForce(t *testing.T) {
 	dice := rand.New(rand.NewPCG(9, 9))
 	names := []string{"a", "b", "c", "d"}
@@ -282,7 +280,7 @@ func TestIndirectPermissionsByBruteForce(t *testing.T) {
 		}
 		return out
 	}
-	// reaches gives what a function may, by itself or by what it sets off.
+	// reaches returns a function's permissions, direct and indirect.
 	reaches := func(side []r, fn string) (own, through map[string]bool) {
 		can := func(fn string) map[string]bool {
 			out := map[string]bool{}
@@ -353,8 +351,8 @@ func TestIndirectPermissionsByBruteForce(t *testing.T) {
 	}
 }
 
-// A request that another function answers is told: where a nearer route shadows the
-// one that answered, and where a route changes hands.
+// A rerouted request is reported: if a more specific route shadows the former one, and if a route moves between
+// functions.
 func TestRerouted(t *testing.T) {
 	for _, tt := range []struct {
 		name          string
@@ -377,8 +375,7 @@ func TestRerouted(t *testing.T) {
 	}
 }
 
-// However many resources of a function are touched, in whatever order, each thing is
-// said of it once, by the functions' names.
+// Each impact of a function is reported once, sorted by name, for any number and order of touched resources.
 func TestOneImpactPerFunction(t *testing.T) {
 	seen := impact.Figures{Now: time.Unix(1_700_000_000, 0), Over: 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	touched := map[string]resource.Change{}

@@ -6,8 +6,8 @@ import (
 	"testing"
 )
 
-// lookedAt plays a shift like shiftByChance, and looks at it so many times alone, after equal parts of the new
-// revision's invocations.
+// lookedAt simulates a shift like shiftByChance, with a number of looks after equal parts of the new revision's
+// invocations.
 func lookedAt(rng *rand.Rand, share, fails float64, most, looks int) bool {
 	f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0), Before: sum(1000, 10)}
 	last := map[string]int{}

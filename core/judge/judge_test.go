@@ -31,7 +31,7 @@ func ExampleJudge() {
 	// warn: 14 of 200 invocations failed, and 17 of 1800 of the version before; probability of regression over 0.9999, rolls back from 0.987
 }
 
-// took is a minute of so many invocations of both, and how long they took.
+// took is a minute with a number of invocations of both, and their duration.
 func took(n int, ms float64, m int, before float64) Minute {
 	spread := func(calls int, ms float64) metrics.Histogram {
 		h := metrics.Histogram{}
@@ -82,7 +82,7 @@ func TestLook(t *testing.T) {
 			t.Errorf("%s: %s, %s", tt.name, got.Outcome, got.Reason)
 		}
 	}
-	// One that is worse sends all back, wherever it stands; a step ends early only where all allow it.
+	// One regression rolls back all, in any position; a step ends early only if all functions allow it.
 	good, bad := Function{Name: "a", New: sum(500, 5), Old: sum(500, 5)}, Function{Name: "b", New: sum(500, 90), Old: sum(500, 5)}
 	idle := Function{Name: "c"}
 	for _, tt := range []struct {
@@ -185,8 +185,8 @@ func TestRankTestByShuffling(t *testing.T) {
 	}
 }
 
-// Durations that change from minute to minute, with as many invocations as the traffic of a minute brings, send
-// nobody back whose revision is alike, and one that takes half as long again nearly always.
+// With durations that change from minute to minute, and the invocations that a minute brings, equal revisions
+// are not rolled back, and one that takes half as long again nearly always is.
 func TestSimulatedDurations(t *testing.T) {
 	for _, tt := range []struct{ times, atLeast, under float64 }{{1, 0, 0.05}, {1.6, 0.9, 1.1}} {
 		rng := rand.New(rand.NewPCG(23, 5))
@@ -225,9 +225,8 @@ func TestSimulatedDurations(t *testing.T) {
 	}
 }
 
-// shiftByChance plays a shift: invocations come by chance to both revisions, the new one gets the share and
-// fails with a probability. It tells at how many of the new one's invocations the judge sends it back; 0 if it
-// does not, up to so many.
+// shiftByChance simulates a shift: random invocations of both revisions, the new one with its share and failure
+// probability. It returns the number of the new one's invocations at the rollback; 0 without one.
 func shiftByChance(rng *rand.Rand, share, fails float64, most int) int {
 	const oldFails = 0.01
 	f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0), Before: sum(1000, 0)}
@@ -257,14 +256,14 @@ func shiftByChance(rng *rand.Rand, share, fails float64, most int) int {
 	return 0
 }
 
-// Revisions that are alike are seldom sent back, and bad ones nearly always, soon.
+// Equal revisions are seldom rolled back, and bad ones nearly always, soon.
 func TestSimulatedShifts(t *testing.T) {
 	for _, tt := range []struct {
 		share, fails   float64
 		most           int
 		atLeast, under float64
 	}{
-		{0.1, 0.01, 3000, 0, 0.05}, {0.5, 0.01, 3000, 0, 0.05}, // the figures of docs/judge.md take -shifts 3000
+		{0.1, 0.01, 3000, 0, 0.05}, {0.5, 0.01, 3000, 0, 0.05}, // the figures of docs/judge.md need -shifts 3000
 		{0.1, 0.05, 400, 0.88, 1.1}, {0.5, 0.05, 400, 0.8, 1.1},
 	} {
 		rng := rand.New(rand.NewPCG(11, uint64(tt.share*100)))

@@ -30,7 +30,7 @@ func TestMisfits(t *testing.T) {
 		shape  *language.Shape
 		text   string
 		quoted bool
-		code   diagnostic.Code // "" where it fits
+		code   diagnostic.Code // "" if it fits
 		fix    string
 	}{
 		{size, "128 MiB", false, "", ""}, {size, "128", false, diagnostic.CodeUnit, "128 MiB"},
@@ -83,7 +83,7 @@ func TestOrderListsEveryKey(t *testing.T) {
 	}
 }
 
-// Every key says what it is for, and every built-in value fits its key.
+// Every key is documented, and every built-in value fits its key.
 func TestKeysAreComplete(t *testing.T) {
 	l := language.New()
 	seen := 0

@@ -70,7 +70,7 @@ func decoded(t *testing.T) (*manifest.Service, *manifest.Function) {
 		parse("functions/warn/function.yaml", warn), shared, s)
 }
 
-// What is written comes out, what is not has its default.
+// Written values are decoded, others have their defaults.
 func TestDecode(t *testing.T) {
 	s, fn := decoded(t)
 	as := func(v any) string {
@@ -162,7 +162,7 @@ func TestCasesRunInTheirStages(t *testing.T) {
 	}
 }
 
-// Manifests of a service below another's folder are not the outer one's.
+// Manifests of a nested service do not belong to the outer one.
 func TestManifests(t *testing.T) {
 	all := []string{"functions/a/cases/one.yaml", "functions/a/cases/one.txt", "functions/a/function.yaml",
 		"functions/a/main.py", "inner/functions/b/function.yaml", "inner/rudmar.yaml", "inner2/function.yaml", "rudmar.yaml",

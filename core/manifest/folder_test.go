@@ -62,7 +62,7 @@ func TestManifestFiles(t *testing.T) {
 	}
 }
 
-// batches is a folder that reads many files in one go, and remembers which.
+// batches is a folder that reads many files in one request, and records which.
 type batches struct {
 	manifest.Folder
 	loaded []string

@@ -40,8 +40,8 @@ func TestMonday(t *testing.T) {
 	}
 }
 
-// Whatever happens: each first settling and each failure of the weeks is in one week,
-// between its bounds, and the part that failed lies from 0 to 1.
+// With any events, each first settling and each failure is in exactly one week, and the failed share is from 0
+// to 1.
 func TestWeeks(t *testing.T) {
 	states := []delivery.State{delivery.Settled, delivery.RolledBack, delivery.Failed, delivery.Waiting, delivery.Superseded}
 	for seed := range uint64(200) {

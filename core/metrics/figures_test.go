@@ -21,8 +21,8 @@ func TestBuckets(t *testing.T) {
 	}
 }
 
-// A quantile of a histogram is never below the exact one, and at most a tenth
-// above, however the durations were shared out to histograms before.
+// A quantile of a histogram is never below the exact one, and at most a tenth above, for any division of the
+// durations into histograms.
 func TestQuantileAccuracy(t *testing.T) {
 	dice := rand.New(rand.NewPCG(3, 4))
 	for range 200 {

@@ -11,7 +11,7 @@ func Example() {
 	files := []pack.Entry{{Path: "warn.py", Content: []byte("def run(call): return {}\n")}}
 	listing, _ := pack.List(files)
 	var archive bytes.Buffer
-	_ = pack.Write(&archive, files) // a buffer takes everything
+	_ = pack.Write(&archive, files) // a buffer accepts everything
 	back, err := pack.Read(archive.Bytes(), listing.Digest())
 	fmt.Println(back[0].Path, listing.Size(), err)
 	// Output: warn.py 25 <nil>

@@ -66,7 +66,7 @@ func TestGoldenBytes(t *testing.T) {
 	}
 }
 
-// The same files give the same bytes and the same digest, in whatever order they come.
+// The same files result in the same bytes and the same digest, in any order.
 func TestArchivesAreDeterministic(t *testing.T) {
 	first, listing := write(t, entries())
 	for seed := range uint64(20) {
@@ -110,8 +110,8 @@ func TestReadReturnsWrittenEntries(t *testing.T) {
 	}
 }
 
-// Whatever goes in comes out, by a reader that is not ours: contents that can
-// be compressed and that cannot, empty ones, and names in any script.
+// An independent reader returns the written content: compressible, incompressible and empty, with names in any
+// script.
 func TestRandomEntries(t *testing.T) {
 	dice := rand.New(rand.NewPCG(7, 7))
 	var list []pack.Entry
@@ -143,7 +143,7 @@ func TestRandomEntries(t *testing.T) {
 	}
 }
 
-// A byte that is flipped anywhere is found, or does not change what is read.
+// A flipped byte anywhere is detected, or does not change the content.
 func TestFlippedBytes(t *testing.T) {
 	archive, listing := write(t, entries())
 	found := 0
@@ -260,8 +260,7 @@ func TestExclude(t *testing.T) {
 	}
 }
 
-// TestManyWildcards would not end within a day, were each ** tried against every
-// folder for itself.
+// TestManyWildcards would not end within a day if each ** were tried against every folder independently.
 func TestManyWildcards(t *testing.T) {
 	pattern, name := strings.Repeat("**/a/", 40)+"b", strings.Repeat("a/", 200)+"c"
 	if pack.Exclude([]string{pattern}, name) || !pack.Exclude([]string{pattern}, name+"/a/b") {
@@ -286,8 +285,7 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// Who alone may run a file that somebody else packed makes no difference: it is the
-// owner that counts.
+// Only the owner's execute bit counts.
 func TestExecutableBit(t *testing.T) {
 	for mode, want := range map[fs.FileMode]bool{0o645: false, 0o654: false, 0o744: true, 0o755: true, 0o644: false} {
 		var text bytes.Buffer
@@ -315,7 +313,7 @@ func TestExecutableBit(t *testing.T) {
 	}
 }
 
-// What does not get smaller is stored as it is.
+// Incompressible content is stored.
 func TestIncompressibleFilesAreStored(t *testing.T) {
 	size := func(content []byte) int {
 		var out bytes.Buffer

@@ -72,7 +72,7 @@ func BenchmarkPlan(b *testing.B) {
 	kinds := kindsOf(everyKind...)
 	manifests := slices.DeleteFunc(slices.Sorted(maps.Keys(files)), func(name string) bool { return !manifest.IsManifest(name) })
 	for b.Loop() {
-		runtime.GC() // each begins with what it needs alone
+		runtime.GC() // each prepares its own inputs
 		tenth := timed(func() {
 			plan.Compute(plan.Inputs{Wanted: expanded(b, check.Service(small).Service), Kinds: kinds})
 		})
@@ -128,8 +128,8 @@ func BenchmarkPlan(b *testing.B) {
 	}
 }
 
-// changedIn returns what is desired with n functions that have another memory limit and may do more, and
-// figures of each function's calls.
+// changedIn returns the desired state with n functions that have another memory limit and more permissions, and
+// figures of each function's invocations.
 func changedIn(wanted []expand.Resource, n int) ([]expand.Resource, *impact.Figures) {
 	seen := &impact.Figures{Now: time.Unix(1_790_000_000, 0), Over: 7 * 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	out := slices.Clone(wanted)

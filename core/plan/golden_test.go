@@ -18,7 +18,7 @@ import (
 
 var writeGolden = flag.Bool("write-golden", false, "write the texts of testdata anew: look at what differs")
 
-// golden holds a text against the one that is kept, word for word.
+// golden compares a text with the stored one, word for word.
 func golden(t *testing.T, name, got string) {
 	t.Helper()
 	file := filepath.Join("testdata", name+".txt")
@@ -87,7 +87,7 @@ func TestStoredPlansAreReadable(t *testing.T) {
 	golden(t, "cycle", textOf(t, plan.Compute(swap)))
 }
 
-// What the figures of a moment say is told word for word, at its borders too.
+// The outlook's text is compared word for word, including boundary values.
 func TestStoredOutlooksAreReadable(t *testing.T) {
 	names := func(n int) (out []string) {
 		for i := range n {

@@ -30,7 +30,7 @@ func wants(address string, attributes ...any) expand.Resource {
 	return r
 }
 
-// asPut returns record and live of what was wanted before.
+// asPut returns the record and actual state of a former desired state.
 func asPut(list ...expand.Resource) (record []plan.Recorded, actual []plan.Actual) {
 	for _, w := range list {
 		record = append(record, plan.Recorded{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
@@ -60,7 +60,7 @@ func said(p *plan.Plan) string {
 	return strings.Join(lines, "\n")
 }
 
-// Each consequence is reported with what it is known by, the worst first.
+// Each impact is reported with its evidence, most severe first.
 func TestSentences(t *testing.T) {
 	now := time.Date(2026, 3, 3, 7, 30, 0, 0, time.UTC)
 	before := []expand.Resource{
@@ -141,7 +141,7 @@ func TestSentences(t *testing.T) {
 	}
 }
 
-// A plan's sentence says what becomes of functions.
+// A plan's summary describes the changes of functions.
 func TestSummary(t *testing.T) {
 	small, big := wants("function/a", "memory", 1.0), wants("function/a", "memory", 2.0)
 	base := plan.Base{Version: 2, From: 1}
@@ -174,7 +174,7 @@ func TestSummary(t *testing.T) {
 	}
 }
 
-// One cause is one line: what follows from it names it.
+// One cause is one line: dependent steps name it.
 func TestDependentStepsAreFolded(t *testing.T) {
 	of := func(fn, memory, artifact, configuration string) []expand.Resource {
 		return []expand.Resource{wants("function/"+fn, "memory", memory), wants("identity/" + fn), wants("logs/" + fn),
@@ -216,8 +216,8 @@ func TestDependentStepsAreFolded(t *testing.T) {
 	}
 }
 
-// A route that takes what another gives up waits for that, by what the routes match:
-// the names of parameters and what is off make no difference.
+// A route that matches requests that another gives up waits for it, by the matched requests: parameter names
+// and disabled routes make no difference.
 func TestRoutesMoveBetweenFunctions(t *testing.T) {
 	route := func(fn, path string, on bool) expand.Resource {
 		return wants("route/"+fn+"/ask", "method", "GET", "path", path, "enabled", on)
@@ -259,8 +259,7 @@ func TestRoutesMoveBetweenFunctions(t *testing.T) {
 	}
 }
 
-// What is live and nobody's is left alone, stops who wants its place, and is removed where somebody asks for
-// it.
+// Unmanaged resources are ignored, block a plan that needs their address, and are deleted on request.
 func TestUnmanagedResources(t *testing.T) {
 	foreign := plan.Actual{Address: "route/odd/ask", Kind: "route", Tag: "t7",
 		Attributes: map[string]any{"method": "GET", "path": "/s/{x}"}}
@@ -287,7 +286,7 @@ func TestUnmanagedResources(t *testing.T) {
 	}
 }
 
-// Two functions that both were the same one are told so, and one plan is made.
+// Two functions with the same former name are reported, and the plan is computed.
 func TestMergedResources(t *testing.T) {
 	record, actual := asPut(wants("identity/old"))
 	in := plan.Inputs{Wanted: []expand.Resource{wants("identity/a"), wants("identity/b")}, Record: record, Actual: actual,
@@ -313,7 +312,7 @@ func TestDeletedAndChangedResources(t *testing.T) {
 	}
 }
 
-// Two plans are compared by what they do and mean.
+// Two plans are compared by their steps and impact.
 func TestAgainst(t *testing.T) {
 	make := func(memory float64, more ...expand.Resource) *plan.Plan {
 		return plan.Compute(plan.Inputs{Wanted: append([]expand.Resource{wants("function/a", "memory", memory)}, more...),
@@ -334,8 +333,8 @@ func TestAgainst(t *testing.T) {
 	}
 }
 
-// What somebody leaves is no step, with what follows from it, as long as nothing else
-// changes the resource, and no other value is there.
+// Ignored drift is not a step, nor are its consequences, unless something else changes the resource, or the
+// value is another one.
 func TestIgnoredDrift(t *testing.T) {
 	mine := []expand.Resource{wants("function/a", "memory", 1.0, "timeout", 5.0), wants("pointer/a", "shares", "r1"),
 		wants("revision/a", "configuration", "c1")}
@@ -389,8 +388,7 @@ func TestIgnoredDrift(t *testing.T) {
 	}
 }
 
-// The digest is of what encoding/json writes, in the canonical form: whoever has the
-// document can compute it again.
+// The digest is of encoding/json's output in canonical form: it can be computed from the document.
 func TestDigestCoversTheDocument(t *testing.T) {
 	for seed := range uint64(300) {
 		dice := rand.New(rand.NewPCG(seed, 31))

@@ -31,8 +31,7 @@ func documented(t *testing.T) []row {
 	return out
 }
 
-// The outcome of a resource's three states is the table in docs/architecture.md: each row is carried out, and
-// says the outcome of it.
+// The outcomes of a resource's three states match the table in docs/architecture.md: each row is executed.
 func TestOutcomesMatchTheirTable(t *testing.T) {
 	type m = map[string]any
 	a, b, c := m{"soft": "a"}, m{"soft": "b"}, m{"soft": "c"}
@@ -68,7 +67,7 @@ func TestOutcomesMatchTheirTable(t *testing.T) {
 		{"recorded, not wanted", "present", states{a, b, nil}, outcome{Change: "delete"}, "delete"},
 		{"recorded, not wanted", "absent", states{a, nil, nil}, outcome{Change: "delete", RecordOnly: true},
 			"only the record changes"},
-		{"", "", states{nil, a, nil}, outcome{}, ""}, // somebody else's
+		{"", "", states{nil, a, nil}, outcome{}, ""}, // unmanaged
 	}
 	inPlace := func(names []string) bool { return !slices.Contains(names, "hard") }
 	table := documented(t)

@@ -61,7 +61,7 @@ func actual(w expand.Resource) plan.Actual {
 
 type m = map[string]any
 
-// Each row of the table of outcomes: what is desired, recorded and live of one resource.
+// Each row of the table of outcomes: the desired, recorded and actual state of one resource.
 func TestOutcomes(t *testing.T) {
 	a, b, c := m{"owner": "a"}, m{"owner": "b"}, m{"owner": "c"}
 	replaceA, replaceB := m{"resource": "tables/a"}, m{"resource": "tables/b"}
@@ -199,7 +199,7 @@ func TestReasons(t *testing.T) {
 	}
 }
 
-// Another value of a secret is a reason of its own; the value is not told.
+// Another value of a secret is a reason of its own, without the value.
 func TestReasonsOfSecrets(t *testing.T) {
 	grant := func(fingerprint string) expand.Resource {
 		r := wanted("grant/relay/secrets/key", m{"resource": "secrets/key", "verbs": []any{"read"}, "value": fingerprint})
@@ -219,7 +219,7 @@ func TestReasonsOfSecrets(t *testing.T) {
 	}
 }
 
-// What comes with a new function has the function as its reason, not the line of a value.
+// The reason for a new function's resources is the function, not the line of a value.
 func TestNewFunction(t *testing.T) {
 	resources := function("warn", "a", 128, "/frost")
 	for i := range resources {
@@ -367,8 +367,8 @@ func random(dice *rand.Rand) []expand.Resource {
 	return state(out)
 }
 
-// apply carries a plan out on record and live, as a deployment does, and
-// checks that nothing is done before what it needs.
+// apply executes a plan on recorded and actual state, as a deployment does, and checks that dependencies come
+// first.
 func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 	t.Helper()
 	record, there := map[string]plan.Recorded{}, map[string]plan.Actual{}
@@ -394,7 +394,7 @@ func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 		if s.Change == resource.Delete {
 			for _, r := range record {
 				i := slices.IndexFunc(in.Wanted, func(w expand.Resource) bool { return w.Address == r.Address })
-				letGo := i >= 0 && !slices.Contains(in.Wanted[i].Needs, s.Address) // unchanged but for what it needs
+				letGo := i >= 0 && !slices.Contains(in.Wanted[i].Needs, s.Address) // unchanged except for its dependencies
 				if slices.Contains(r.Needs, s.Address) && !letGo {
 					t.Fatalf("%s is deleted while %s needs it", s.Address, r.Address)
 				}
@@ -432,7 +432,7 @@ func TestPlanConverges(t *testing.T) {
 		dice := rand.New(rand.NewPCG(seed, 17))
 		in := settled(random(dice))
 		in.Wanted = random(dice)
-		for range dice.IntN(3) { // somebody was there by hand
+		for range dice.IntN(3) { // created outside Rudmar
 			if len(in.Actual) == 0 {
 				break
 			}

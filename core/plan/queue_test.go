@@ -8,8 +8,8 @@ import (
 	"rudmar/core/plan"
 )
 
-// simulated sends steps at most so many at a time, each taking as long as expected,
-// and gives when the last one ends.
+// simulated sends a limited number of steps at a time, each with its expected duration, and returns the end of
+// the last one.
 func simulated(t *testing.T, steps []plan.Step, done []bool, atOnce int) (end int64, order []int) {
 	t.Helper()
 	q := plan.NewQueue(steps, func(i int) bool { return done[i] })
@@ -48,9 +48,8 @@ func simulated(t *testing.T, steps []plan.Step, done []bool, atOnce int) (end in
 	}
 }
 
-// Every step that is left is sent once, after what it needs; and never later than
-// any list of such steps can be bound to (Graham 1969): the longest way, and the
-// work shared out.
+// Every remaining step is sent once, after its dependencies; and within the bound of list scheduling (Graham
+// 1969): the longest path, plus the divided work.
 func TestQueue(t *testing.T) {
 	for seed := range uint64(500) {
 		dice := rand.New(rand.NewPCG(seed, 41))
@@ -89,7 +88,7 @@ func TestQueue(t *testing.T) {
 	}
 }
 
-// The longest way goes first: a chain is started before what stands alone.
+// The longest path starts first: a chain starts before independent steps.
 func TestLongestPathStartsFirst(t *testing.T) {
 	steps := []plan.Step{{Expected: 30}, {Expected: 30}, {Expected: 10}, {Expected: 10, Needs: []int{2}},
 		{Expected: 40, Needs: []int{3}}}

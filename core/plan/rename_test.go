@@ -9,7 +9,7 @@ import (
 	"rudmar/core/resource"
 )
 
-// renamedState returns what is recorded and live after a step that renames a function.
+// renamedState returns the recorded and actual state after a rename step.
 func renamedState(record map[string]plan.Recorded, there map[string]plan.Actual,
 	s plan.Step) (map[string]plan.Recorded, map[string]plan.Actual) {
 	to := map[string]string{s.RenamedFrom: s.Function}
@@ -35,8 +35,8 @@ func renamedState(record map[string]plan.Recorded, there map[string]plan.Actual,
 	return after, actual
 }
 
-// TestRenamedFunctionKeepsItsResources plans a function that is called otherwise: one
-// step, and nothing that opens, goes or starts cold, whatever else there is.
+// TestRenamedFunctionKeepsItsResources plans a renamed function: one step, without wider access, deletes or
+// cold starts.
 func TestRenamedFunctionKeepsItsResources(t *testing.T) {
 	plans := func(in plan.Inputs) string {
 		p := plan.Compute(in)

@@ -15,7 +15,7 @@ import (
 	"rudmar/core/plan"
 )
 
-// Plans are what docs/plan.schema.json says, with nothing more.
+// Plans match docs/plan.schema.json, without additional fields.
 func TestPlanDocumentsMatchTheirSchema(t *testing.T) {
 	text, err := os.ReadFile("../../docs/plan.schema.json")
 	if err != nil {

@@ -64,7 +64,7 @@ func TestSignedStatements(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i := range payload { // a flipped bit anywhere in what is said
+	for i := range payload { // a flipped bit anywhere in the statement
 		flipped := append([]byte(nil), payload...)
 		flipped[i] ^= 1
 		e.Payload = base64.StdEncoding.EncodeToString(flipped)

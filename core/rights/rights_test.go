@@ -19,7 +19,7 @@ func ExampleMay() {
 	// not allowed: linden is an approver in frostline/live, not in watering/live
 }
 
-// TestEveryRoleAndOperation holds each role against each act, and one who has none.
+// TestEveryRoleAndOperation compares each role with each permission, and a person without a role.
 func TestEveryRoleAndOperation(t *testing.T) {
 	may := map[string]string{
 		rights.Reader:        "view",

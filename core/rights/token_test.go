@@ -19,7 +19,7 @@ func token(acts string, places ...string) *rights.Token {
 	return t
 }
 
-// A token may what its maker may and it is for, both.
+// A token has the intersection of its own and its creator's rights.
 func TestTokensNarrow(t *testing.T) {
 	everywhere := rights.Person{Handle: "wren", Role: rights.Approver}
 	inPreview := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "preview"}}}

@@ -47,8 +47,7 @@ func TestParameters(t *testing.T) {
 	}
 }
 
-// Of two that match alike, the one that names the method takes the request, and the
-// first where both do, in whatever order they stand.
+// Of two equal routes, the one that names the method matches, and the first if both do, in any order.
 func TestExplicitMethodWins(t *testing.T) {
 	for _, tt := range []struct {
 		routes string
@@ -141,8 +140,7 @@ func TestWinner(t *testing.T) {
 	}
 }
 
-// A pair collides just when some request is taken by both with neither ranking
-// before the other, and the example is such a request.
+// A pair collides exactly if both match some request with equal rank, and the example is such a request.
 func TestCollisionsAgreeWithMatching(t *testing.T) {
 	dice := rand.New(rand.NewPCG(3, 4))
 	pieces := []string{"a", "b", "{x}", "{y}"}
@@ -190,7 +188,7 @@ func TestCollisionsAgreeWithMatching(t *testing.T) {
 	}
 }
 
-// Of two routes that do not collide but take one request, just one wins.
+// Of two routes that match one request without a collision, exactly one wins.
 func TestWinnerIsUnique(t *testing.T) {
 	routes := []string{"GET /a/{x}", "GET /{x}/b", "GET /a/b", "ANY /a/b", "GET /{r...}", "GET /a/{r...}"}
 	for _, request := range []string{"/a/b", "/a/c", "/c/b", "/a/b/c"} {

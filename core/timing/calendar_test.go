@@ -115,7 +115,7 @@ func TestInvalidCalendars(t *testing.T) {
 	}
 }
 
-// Openings and Enters say minute by minute what a window and its freezes say.
+// Openings and Enters agree with the window and its freezes minute by minute.
 func TestOpeningsByBruteForce(t *testing.T) {
 	c, err := timing.ParseCalendar(freezes)
 	if err != nil {
@@ -159,7 +159,7 @@ func TestOpeningsByBruteForce(t *testing.T) {
 	}
 }
 
-// A freeze may come each day, and take no more than a second.
+// A freeze can be daily, and take less than a second.
 func TestFreezeBoundaries(t *testing.T) {
 	c, err := timing.ParseCalendar(strings.NewReplacer("FREQ=WEEKLY;BYDAY=FR", "FREQ=DAILY", "PT2H30M", "PT1S").Replace(freezes))
 	if err != nil {
@@ -170,7 +170,7 @@ func TestFreezeBoundaries(t *testing.T) {
 	}
 }
 
-// A duration in weeks, days and hours ends when it says; a calendar has a thousand events at most.
+// Durations in weeks, days and hours; a calendar has a thousand events at most.
 func TestDurationsAndManyEvents(t *testing.T) {
 	event := func(duration string) string {
 		return "BEGIN:VEVENT\nUID:1\nDTSTART:20261101T000000Z\nDURATION:" + duration + "\nEND:VEVENT\n"
@@ -199,7 +199,7 @@ func TestDurationsAndManyEvents(t *testing.T) {
 	}
 }
 
-// What is frozen for more than a year is not entered; how far it is looked ahead is known.
+// A stage that is frozen for more than a year has no next entry; the search is bounded.
 func TestEntersWithinAYear(t *testing.T) {
 	w, err := timing.ParseWindow("", "", "")
 	if err != nil {

@@ -7,7 +7,7 @@ import (
 	"rudmar/core/timing"
 )
 
-// The clock goes from 02:00 to 03:00 in that night: what is due between is due then.
+// The clock goes from 02:00 to 03:00 in that night: times in the gap are due then.
 func Example() {
 	nightly, _ := timing.Read("30 2 * * *", "Europe/Oslo", 0)
 	for _, at := range nightly.Times(time.Date(2031, 3, 29, 12, 0, 0, 0, time.UTC), 2) {

@@ -78,8 +78,7 @@ func TestCronRefuses(t *testing.T) {
 	}
 }
 
-// Whatever the zone and its clock changes, times rise strictly, and in a year
-// there is just one fire a day of a daily schedule.
+// In any zone, times rise strictly, and a daily schedule fires exactly once per day of a year.
 func TestDailyScheduleAcrossClockChanges(t *testing.T) {
 	for _, name := range []string{"Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "America/Santiago",
 		"Africa/Casablanca", "Asia/Kathmandu", "UTC"} {

@@ -29,7 +29,7 @@ func parsed(t *testing.T, text string) *tree.Node {
 	return n
 }
 
-// What cannot be taken is reported with a code, at its place.
+// Errors have a code and a position.
 func TestParseDiagnostics(t *testing.T) {
 	for _, tt := range []struct{ name, text, want string }{
 		{"nothing", "  \n", "1:1 RM1003"},
@@ -139,8 +139,8 @@ func TestRulesAreMarked(t *testing.T) {
 	}
 }
 
-// FuzzParse expects a tree or a reason, and every node and problem inside of the
-// file; an empty value at its end stands on the line behind it.
+// FuzzParse expects a tree or a diagnostic, and every position inside the file; an empty value at its end is on
+// the line after it.
 func FuzzParse(f *testing.F) {
 	for _, text := range []string{"a: b", "a:\n- b\n- {c: d}", "a: |\n  b\n", "\"a\": 'b'",
 		"? a\n: b", "a: [b, \"c\nd\"]"} {

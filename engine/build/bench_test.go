@@ -13,9 +13,8 @@ import (
 	"rudmar/core/pack"
 )
 
-// BenchmarkArchive reports how long it takes to make the archive of a folder, as
-// a multiple of the zip program at the same level; below 1 is faster. The folder
-// is a part of Go's standard library: code and what goes with it.
+// BenchmarkArchive reports the time to create the archive of a folder, as a multiple of the zip program at the
+// same level; below 1 is faster. The folder is a part of Go's standard library.
 func BenchmarkArchive(b *testing.B) {
 	program, err := exec.LookPath("zip")
 	if err != nil {

@@ -30,8 +30,8 @@ permissions:
   - {allow: [read], resource: tables/stations}
 `
 
-// TestAgainstPlatforms holds manifests against what a platform says that it
-// has, keeps to what it said last while it is silent, and notices a change.
+// TestAgainstPlatforms checks manifests against a platform's description, keeps the last one while the platform
+// does not respond, and notices a change.
 func TestAgainstPlatforms(t *testing.T) {
 	var silent atomic.Bool
 	var verbs atomic.Value

@@ -21,7 +21,7 @@ func TestQuietPeriod(t *testing.T) {
 	tell("frostline", store.TopicDelivery)
 	l := New(Config{Store: s})
 	actual := stageOf{"frostline", "live"}
-	// leave leaves the stage alone from now on, as a look that found nothing does.
+	// leave stops inspecting the stage, like an inspection without a result.
 	leave := func() {
 		t.Helper()
 		if err := l.listen(t.Context()); err != nil {
@@ -53,11 +53,11 @@ func TestQuietPeriod(t *testing.T) {
 			t.Errorf("after %s it is left alone: %v", tt.what, got)
 		}
 	}
-	// What was heard before it was looked at does not stir it.
+	// Events before the inspection do not wake it.
 	if leave(); !l.isIdle(actual) {
 		t.Error("what was known when it was left alone stirs it")
 	}
-	// What happens while a stage is looked at is not missed.
+	// Events during the inspection are not missed.
 	leave()
 	before := l.heard
 	tell("frostline", store.TopicDelivery)

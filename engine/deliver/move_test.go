@@ -11,12 +11,12 @@ import (
 	"rudmar/engine/store"
 )
 
-// A move that somebody else has made already fails for who comes late: the delivery continues. One that fails
-// automatically stops it.
+// A transition that another worker has made fails for the late one: the delivery continues. An error of its own
+// fails it.
 func TestLateWorkerIsIgnored(t *testing.T) {
 	for _, tt := range []struct {
 		what  string
-		since bool // its deployment was asked for since it was read
+		since bool // its deployment was requested since it was read
 		want  delivery.State
 	}{
 		{"late", true, delivery.Deploying},

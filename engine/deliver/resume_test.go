@@ -10,8 +10,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// A delivery that stopped continues by a deployment of its own version, that is done, and ended since it
-// stopped: by no other one.
+// A failed delivery continues by a successful deployment of its own version that ended since it failed: by no
+// other one.
 func TestDeployedSince(t *testing.T) {
 	stopped := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
 	for _, tt := range []struct {
@@ -51,7 +51,7 @@ func TestDeployedSince(t *testing.T) {
 	}
 }
 
-// What somebody changes is looked for at once in that service, and in no other.
+// A change wakes that service at once, and no other.
 func TestChangeEndsWaiting(t *testing.T) {
 	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
 	s := opened(t, func() time.Time { return now })

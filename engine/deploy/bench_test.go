@@ -10,8 +10,8 @@ import (
 	"rudmar/core/manifest"
 )
 
-// BenchmarkSteps reports how much more a step of a first deployment costs the local
-// platform in a service of 1,000 functions than in one of 100.
+// BenchmarkSteps reports the cost of a step of a first deployment for the local platform, in a service of 1,000
+// functions relative to one of 100.
 func BenchmarkSteps(b *testing.B) {
 	for b.Loop() {
 		perStep := map[int]time.Duration{}

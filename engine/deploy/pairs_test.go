@@ -28,7 +28,7 @@ import (
 
 var pairs = flag.Int("pairs", 200, "how many pairs of services TestPairs goes through")
 
-// world is a stage on the real local platform, with what was recorded there.
+// world is a stage on the real local platform, with its record.
 type world struct {
 	testing.TB
 	address string
@@ -84,8 +84,7 @@ func newWorld(t testing.TB) *world {
 	return w
 }
 
-// draw makes up a service, with what it becomes; before is the one that it comes after, of which functions may
-// continue under another name.
+// draw generates a service, with its desired state; before is its predecessor, whose functions can be renamed.
 func (w *world) draw(dice *rand.Rand, before *manifest.Service) (*manifest.Service, []expand.Resource) {
 	one := func(texts ...string) string { return texts[dice.IntN(len(texts))] }
 	for range 5000 {
@@ -136,7 +135,7 @@ func (w *world) draw(dice *rand.Rand, before *manifest.Service) (*manifest.Servi
 	return nil, nil
 }
 
-// plans makes the plan that takes the stage to what is wanted.
+// plans computes the plan to the desired state.
 func (w *world) plans(s *manifest.Service, wanted []expand.Resource) *plan.Plan {
 	w.Helper()
 	snapshot, err := w.client.Snapshot(w.Context(), w.scope)
@@ -203,7 +202,7 @@ func (w *world) keep(s plan.Step) {
 	slices.SortFunc(w.record, func(a, b plan.Recorded) int { return strings.Compare(a.Address, b.Address) })
 }
 
-// hand changes something as somebody does who does not know of Rudmar.
+// hand changes something outside Rudmar.
 func (w *world) hand(dice *rand.Rand) string {
 	if len(w.record) == 0 {
 		return ""
@@ -252,7 +251,7 @@ func (w *world) hand(dice *rand.Rand) string {
 	return method + " " + r.Address + " " + string(text)
 }
 
-// settled checks that live is just what is wanted, and that nothing is left to do.
+// settled checks that the actual state is the desired one, and that the plan is empty.
 func (w *world) settled(s *manifest.Service, wanted []expand.Resource) error {
 	if p := w.plans(s, wanted); !p.Empty() {
 		return fmt.Errorf("the next plan is not empty: %s", said(p))
@@ -283,12 +282,13 @@ func (w *world) settled(s *manifest.Service, wanted []expand.Resource) error {
 
 func said(p *plan.Plan) string {
 	var text strings.Builder
-	_ = p.Write(&text, nil) // a builder takes everything
+	_ = p.Write(&text, nil) // a builder accepts everything
 	return text.String()
 }
 
-// TestPairs goes from service to service, with changes manually between, on the real local platform: after each
-// plan the next is empty, live is what is wanted, and the way back restores what was there, renames included.
+// TestPairs deploys service after service, with outside changes between them, on the real local platform: after
+// each plan the next is empty, the actual state is the desired one, and a rollback restores the former state,
+// renames included.
 func TestPairs(t *testing.T) {
 	w := newWorld(t)
 	dice := rand.New(rand.NewPCG(uint64(*pairs), 13))
@@ -315,12 +315,12 @@ func TestPairs(t *testing.T) {
 			}
 		}
 		if len(p.Blockers) > 0 {
-			// Two routes that change places take two versions: nothing else stops a plan here.
+			// Two routes that swap need two versions: nothing else blocks a plan here.
 			if !strings.Contains(p.Blockers[0].Message, "deliver the change in two versions") {
 				t.Fatalf("pair %d: %v\n%s", n, p.Blockers, said(p))
 			}
 			stopped++
-			if err := w.deploy(w.plans(there, wanted)); err != nil { // what was changed manually is put right
+			if err := w.deploy(w.plans(there, wanted)); err != nil { // outside changes are reverted
 				t.Fatalf("pair %d: %v", n, err)
 			}
 			continue
@@ -353,8 +353,7 @@ func TestPairs(t *testing.T) {
 	}
 }
 
-// returning is the service before, in which functions that were renamed since say
-// that they were called so.
+// returning is the former service, whose renamed functions name their former names.
 func returning(before, after *manifest.Service) *manifest.Service {
 	out := &manifest.Service{Name: before.Name}
 	for _, fn := range before.Functions {

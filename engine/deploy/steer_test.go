@@ -13,7 +13,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// Whatever the share, all calls are given out, and a revision that gets none is not named.
+// Shares always add up to all invocations, and a revision without a share is left out.
 func TestSharesOf(t *testing.T) {
 	for share, want := range map[float64]string{0: "map[former:100]", 0.5: "map[former:99.5 newer:0.5]", 1: "map[former:99 newer:1]",
 		50: "map[former:50 newer:50]", 99.5: "map[former:0.5 newer:99.5]", 100: "map[newer:100]"} {
@@ -23,7 +23,7 @@ func TestSharesOf(t *testing.T) {
 	}
 }
 
-// Who waited unsuccessfully is told why it was tried again, and not that the wait ended.
+// The reason for retries is reported, not the end of the wait.
 func TestRetryReason(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	sick := &platform.Problem{Problem: api.Problem{Status: http.StatusServiceUnavailable}}
@@ -48,10 +48,10 @@ func TestIdleDeployments(t *testing.T) {
 	}
 }
 
-// A stage holds what entered, and each version that something was left at, in order and once.
+// A stage contains the entered version, and the versions of its unselected functions, sorted and unique.
 func TestVersionsOf(t *testing.T) {
 	kept := map[string]int{"a": 9, "b": 3, "c": 7, "d": 3, "e": 0, "f": 5, "g": 8}
-	for range 20 { // however they come out of their map
+	for range 20 { // for any order of the map
 		if got := versionsOf(&delivery.Choice{Kept: kept}, 7); !slices.Equal(got, []int{7, 3, 5, 8, 9}) {
 			t.Fatalf("%v", got)
 		}

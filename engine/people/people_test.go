@@ -108,9 +108,9 @@ func TestSecretsAreEncrypted(t *testing.T) {
 	}
 }
 
-// TestGuessingIsThrottled guesses passwords by handle and by address: the first few are looked at, then each
-// wrong one makes the next wait longer, whether there is such a username or not. Who knows the password gets in
-// from elsewhere.
+// TestGuessingIsThrottled guesses passwords by username and by address: the first few are checked, then each
+// wrong one extends the wait, for existing and unknown usernames alike. The right password works from another
+// address.
 func TestGuessingIsThrottled(t *testing.T) {
 	now := time.Unix(1_700_000_000, 0)
 	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
@@ -157,7 +157,7 @@ func TestGuessingIsThrottled(t *testing.T) {
 	if got := guess("wren", password, "198.51.100.7"); got != "in" {
 		t.Errorf("the right password afterwards: %s", got)
 	}
-	for i := range 25 { // one address goes through many usernames
+	for i := range 25 { // one address tries many usernames
 		guess("h"+string(rune('a'+i)), "a-wrong-password", "203.0.113.9")
 	}
 	if got := guess("linden", "a-wrong-password", "203.0.113.9"); got != "slow" {
@@ -172,8 +172,7 @@ func TestGuessingIsThrottled(t *testing.T) {
 	}
 }
 
-// TestWhoCanEndASession closes people and changes their passwords: their sessions end with
-// it, and who listens is told.
+// TestWhoCanEndASession closes accounts and changes passwords: their sessions end, and listeners are notified.
 func TestWhoCanEndASession(t *testing.T) {
 	d, s, _ := directory(t)
 	ctx := t.Context()

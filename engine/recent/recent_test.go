@@ -12,7 +12,7 @@ func ExampleNew() {
 	cache.Add("ash", 1)
 	cache.Add("birch", 2)
 	cache.Get("ash")
-	cache.Add("elm", 3) // birch was not asked for, and goes
+	cache.Add("elm", 3) // birch was not used, and is evicted
 	fmt.Println(cache.Contains("ash"), cache.Contains("birch"), cache.Contains("elm"))
 	// Output: true false true
 }

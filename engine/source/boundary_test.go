@@ -31,8 +31,7 @@ func pushRef(t *testing.T, address, ref string) (out string, hash string, err er
 	return out, strings.TrimSpace(hash), err
 }
 
-// taken returns a host whose repository brambleford took a sound push, and the
-// newest commit of that.
+// taken returns a host whose repository brambleford accepted a valid push, and its newest commit.
 func taken(t *testing.T) (h *source.Host, address string, head source.Commit) {
 	t.Helper()
 	h, address, _ = host(t)
@@ -46,8 +45,7 @@ func taken(t *testing.T) (h *source.Host, address string, head source.Commit) {
 	return h, address, head
 }
 
-// TestOnlyBranchesAndTags pushes what would make git read something else
-// than what a commit holds.
+// TestOnlyBranchesAndTags pushes references that would make git read something else than a commit's content.
 func TestOnlyBranchesAndTags(t *testing.T) {
 	h, address, head := taken(t)
 	r := h.Repository("brambleford")
@@ -60,7 +58,7 @@ func TestOnlyBranchesAndTags(t *testing.T) {
 	if out, _, err := pushRef(t, address, "refs/tags/v1"); err != nil {
 		t.Errorf("a tag: %s", out)
 	}
-	// One that got in some other way changes nothing of what is read.
+	// One that exists for another reason changes nothing that is read.
 	out, hash, err := pushRef(t, address, "refs/heads/side")
 	if err != nil {
 		t.Fatal(out)
@@ -75,8 +73,8 @@ func TestOnlyBranchesAndTags(t *testing.T) {
 	}
 }
 
-// TestHooksCannotBeReplaced plants hooks wherever git might look for some: none
-// of them is run, and what Rudmar's own does is done.
+// TestHooksCannotBeReplaced plants hooks in every place where git might look: none of them is run, and Rudmar's
+// own are.
 func TestHooksCannotBeReplaced(t *testing.T) {
 	h, address, _ := host(t)
 	ran := filepath.Join(t.TempDir(), "ran")
@@ -127,7 +125,7 @@ func TestServiceOfAnotherRepositoryIsRejected(t *testing.T) {
 	}
 }
 
-// TestWhoMovedABranch reads who was signed in, whatever commits say of themselves.
+// TestWhoMovedABranch reads the signed-in user, regardless of commit authors.
 func TestWhoMovedABranch(t *testing.T) {
 	h, _, head := taken(t)
 	r := h.Repository("brambleford")
@@ -151,7 +149,7 @@ func TestWhoMovedABranch(t *testing.T) {
 	}
 }
 
-// TestGitErrorsShowNoPaths makes git fail in ways that name where things lie.
+// TestGitErrorsShowNoPaths makes git fail in ways that print paths.
 func TestGitErrorsShowNoPaths(t *testing.T) {
 	h, address, _ := host(t)
 	if out, err := pushFiles(t, address, "wren", "main", sound()); err != nil {
@@ -186,7 +184,7 @@ func TestGitErrorsShowNoPaths(t *testing.T) {
 	}
 }
 
-// TestRedactionAcrossWrites cuts a text at every place where a secret could hide.
+// TestRedactionAcrossWrites splits a text at every position around a secret.
 func TestRedactionAcrossWrites(t *testing.T) {
 	const text, secret, want = "error in /srv/data/x.git and /srv/data; /srv/dat", "/srv/data",
 		"error in ........./x.git and .........; /srv/dat"

@@ -2,7 +2,7 @@ package source
 
 import "net/http/httptest"
 
-// Hide writes pieces through an answer that hides a secret, and gives what came.
+// Hide writes pieces through a redacting response, and returns the output.
 func Hide(secret string, pieces ...string) string {
 	w := httptest.NewRecorder()
 	h := &hiding{ResponseWriter: w, secret: []byte(secret)}

@@ -29,13 +29,13 @@ func TestPushesHaveLimits(t *testing.T) {
 	}
 	for _, tt := range []struct {
 		name string
-		tree func(dir string) string // makes a tree, and gives its id
+		tree func(dir string) string // creates a tree, and returns its ID
 		want string
 	}{
 		{"many files in few objects", func(dir string) string {
 			id := git(dir, "x", "hash-object", "-w", "--stdin")
 			kind, mode := "blob", "100644"
-			for range 6 { // ten names for one thing, six times over: a million files
+			for range 6 { // ten names for one tree, six levels deep: a million files
 				var entries strings.Builder
 				for i := range 10 {
 					fmt.Fprintf(&entries, "%s %s %s\tn%d\n", mode, kind, id, i)

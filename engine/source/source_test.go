@@ -142,7 +142,7 @@ func TestPushes(t *testing.T) {
 	if out, err := pushFiles(t, address, "linden", "main", sound()); err == nil || !strings.Contains(out, "403") {
 		t.Errorf("a push without rights: %v\n%s", err, out)
 	}
-	// A body over a megabyte comes in pieces of unknown length.
+	// A body over a megabyte is sent chunked.
 	large := sound()
 	large["frostline/functions/warn/data.bin"] = strings.Repeat("0123456789abcdef\x00\x01",
 		200_000) + fmt.Sprint(os.Getpid())

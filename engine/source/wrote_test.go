@@ -13,8 +13,8 @@ import (
 	"rudmar/engine/source"
 )
 
-// Of each file of which it is said that one commit wrote it all, git says so of each line: over histories in
-// which files are made, changed, moved, removed and merged.
+// For each file with a single author commit, git blame agrees for each line: over histories with created,
+// changed, moved, deleted and merged files.
 func TestAuthorship(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 4))
 	once, lines := 0, 0

@@ -22,8 +22,8 @@ import (
 
 var update = flag.Bool("update", false, "write testdata/acts.txt anew")
 
-// story makes up what happens to a service from its first push to its end. What one act
-// learns, such as an id, the later ones know.
+// story simulates a service from its first push to its end. Values from one operation, such as an ID, are
+// available to later ones.
 func story(s *store.Store) []dbtest.Act {
 	at := manifest.PlaceOf("frostline", "live", "local/north")
 	head := func(before, hash string, builds ...store.Build) store.Head {
@@ -352,7 +352,7 @@ func story(s *store.Store) []dbtest.Act {
 	return out
 }
 
-// acting opens a store with its acts, and its database as it lies on the disk.
+// acting opens a store with its operations, and its database file.
 func acting(t *testing.T) dbtest.Stage {
 	t.Helper()
 	s, c, dir := open(t)
@@ -364,17 +364,17 @@ func acting(t *testing.T) dbtest.Stage {
 	return dbtest.Stage{Acts: story(s), DB: db, After: func() { c.add(time.Second) }, Mask: func(line string) string {
 		now := c.Now()
 		line = strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line)
-		return counted.ReplaceAllString(line, "$1") // so that one act more moves nothing after it
+		return counted.ReplaceAllString(line, "$1") // so a further operation moves nothing after it
 	}}
 }
 
-// TestWritesPerOperation holds all that each act leaves behind against testdata/acts.txt:
-// what it changes, notes in the journal, tells, and queues as notices.
+// TestWritesPerOperation compares the writes of each operation with testdata/acts.txt: rows, journal, events,
+// and notifications.
 func TestWritesPerOperation(t *testing.T) {
 	dbtest.Held(t, acting(t), "testdata/acts.txt", *update)
 }
 
-// TestOperationsAreAtomic lets each act fail at each table that it writes to.
+// TestOperationsAreAtomic fails each operation at each table that it writes to.
 func TestOperationsAreAtomic(t *testing.T) {
 	if faults := dbtest.Whole(t, acting(t), acting(t)); faults < 150 {
 		t.Errorf("only %d faults were tried", faults)

@@ -14,7 +14,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// is reports where an error is not the one that is wanted; nil for none.
+// is fails the test if an error is not the expected one; nil for none.
 func is(t *testing.T, what string, err, want error) {
 	t.Helper()
 	if !errors.Is(err, want) {
@@ -87,7 +87,7 @@ func TestTokensBelongToTheirCreators(t *testing.T) {
 	}
 }
 
-// A service stays as long as one version of it stands in one stage.
+// A service stays as long as one of its versions is deployed in a stage.
 func TestExistingService(t *testing.T) {
 	s, _, _ := open(t)
 	version := withVersion(t, s, "one")
@@ -100,12 +100,12 @@ func TestExistingService(t *testing.T) {
 	is(t, "removing it", s.DeleteService(t.Context(), "frostline", "wren"), store.ErrInUse)
 }
 
-// Room that is not used any more rolls back to the disk, where it is worth it.
+// Unused space is returned to the disk, if it is enough.
 func TestReleaseLease(t *testing.T) {
 	s, _, dir := open(t)
 	withVersion(t, s, "one")
 	size := func() int64 {
-		must(t, s.WithRelaxedSync(t.Context(), func() error { return nil })) // what was written is in the file then
+		must(t, s.WithRelaxedSync(t.Context(), func() error { return nil })) // writes are in the file then
 		stat, err := os.Stat(filepath.Join(dir, "rudmar.db"))
 		must(t, err)
 		return stat.Size()
@@ -141,12 +141,12 @@ func TestExpiredTokens(t *testing.T) {
 	}
 }
 
-// Who is in a hurry does not wait for the disk, and gives back that all others do.
+// Relaxed writes do not wait for the disk, and the setting is restored afterwards.
 func TestPriority(t *testing.T) {
 	s, _, _ := open(t)
 	asked := 0
 	waits := func() (how int) {
-		asked++ // a statement that is kept says what was so when it was prepared
+		asked++ // a cached statement returns the value from its preparation
 		must(t, s.Within(t.Context(), func(tx store.Tx) error {
 			return tx.QueryRowContext(t.Context(), fmt.Sprintf(`PRAGMA synchronous -- %d`, asked)).Scan(&how)
 		}))

@@ -19,7 +19,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// reading is one question to a store.
+// reading is one query of a store.
 type reading struct {
 	name string
 	of   func(ctx context.Context) (any, error)
@@ -139,14 +139,13 @@ func reads(s *store.Store) []reading {
 	}
 }
 
-// TestQueriesUseIndexes holds what is read in the middle of the story and at its end against
-// testdata/reads.txt.
+// TestQueriesUseIndexes compares reads in the middle of the story and at its end with testdata/reads.txt.
 func TestQueriesUseIndexes(t *testing.T) {
 	s, c, _ := open(t)
 	var got []string
-	last := map[string]string{} // what was told of each: it is told again where it is otherwise
+	last := map[string]string{} // the former result of each: a different one is written again
 	for _, a := range story(s) {
-		_ = a.Do(t.Context()) // what is refused is held in acts.txt
+		_ = a.Do(t.Context()) // errors are in acts.txt
 		c.add(time.Second)
 		switch a.Name {
 		case "its place is taken", "it has settled", "drift is left for a while", "it is held", "a notice is tried in vain", "a private copy is made", "a repository follows another":

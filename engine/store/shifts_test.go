@@ -13,7 +13,7 @@ import (
 	"rudmar/engine/store"
 )
 
-// What the old revision did in the minute before its shift began counts for nobody.
+// The old revision's invocations in the minute before its shift do not count.
 func TestEarlierApprovalIsWithdrawn(t *testing.T) {
 	e := store.Earlier{Minute: 60_000, Invocations: 10, Errors: 2, Durations: map[int]int{3: 8, 9: 2}}
 	sum := metrics.Sum{Invocations: 15, Errors: 2, Durations: metrics.Histogram{3: 12, 9: 2, 11: 1}}
@@ -29,8 +29,7 @@ func TestEarlierApprovalIsWithdrawn(t *testing.T) {
 	}
 }
 
-// A shift is changed by those who have seen it as it is: a word that somebody said
-// meanwhile is not lost.
+// A shift can be changed only in its present state: a person's command in between is not lost.
 func TestShiftsAreNotOverwritten(t *testing.T) {
 	s, _, _ := open(t)
 	withVersion(t, s, "a")

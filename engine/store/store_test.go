@@ -53,7 +53,7 @@ func must(t *testing.T, err error) {
 	}
 }
 
-// write writes steps down of a deployment that nobody has cancelled.
+// write records steps of a deployment that is not cancelled.
 func write(t *testing.T, s *store.Store, l store.Lease, id int64, ended []store.Outcome, begun []store.Intent) error {
 	t.Helper()
 	_, cancelled, err := s.WriteSteps(t.Context(), l, id, ended, begun)
@@ -114,7 +114,7 @@ func TestVersionsAreImmutable(t *testing.T) {
 	if _, err := s.Version(t.Context(), "frostline", 9); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a version that is not: %v", err)
 	}
-	// Not even somebody who writes to the file manually changes them.
+	// Even direct writes to the database file cannot change them.
 	db, err := sql.Open("sqlite", filepath.Join(dir, "rudmar.db"))
 	must(t, err)
 	defer db.Close()

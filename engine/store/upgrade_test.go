@@ -16,8 +16,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// A database of an older program is copied as it was before it is brought up to date, also where an upgrade
-// before was interrupted in the middle of its copy; one that is up to date, or new, is not copied.
+// An older program's database is backed up before the upgrade, also if a former upgrade was interrupted during
+// its backup; a current or new one is not.
 func TestOlderDatabaseIsBackedUp(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "rudmar.db")
@@ -58,11 +58,11 @@ func TestOlderDatabaseIsBackedUp(t *testing.T) {
 		t.Errorf("the copy is of %s at %d, not as it was at %d", name, version, before)
 	}
 	must(t, os.Rename(copied, copied+".kept"))
-	opens(dir, 1) // the one that is there already
+	opens(dir, 1) // the existing one
 	opens(t.TempDir(), 0)
 }
 
-// Who only reads makes nothing and changes nothing, also beside who writes.
+// A read-only store creates nothing and changes nothing, also beside a writer.
 func TestReadOnly(t *testing.T) {
 	empty := filepath.Join(t.TempDir(), "none")
 	if _, err := store.OpenReading(empty, time.Now); !errors.Is(err, store.ErrNoData) || !strings.Contains(err.Error(), empty) {
@@ -85,8 +85,7 @@ func TestReadOnly(t *testing.T) {
 	}
 }
 
-// Who listens is woken by what was committed, of the topics that they asked for, and by
-// nothing that was not.
+// Listeners are woken by committed events of their topics, and by nothing else.
 func TestListenersAreWoken(t *testing.T) {
 	s, _, _ := open(t)
 	secrets, stop := s.Listen(store.TopicSecret)

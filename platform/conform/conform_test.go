@@ -14,7 +14,7 @@ import (
 	"rudmar/platform/local"
 )
 
-// newPlatform starts a local platform, with somebody between it and its callers.
+// newPlatform starts a local platform, with a proxy between it and its callers.
 func newPlatform(t *testing.T, between func(w http.ResponseWriter, r *http.Request, next http.Handler)) string {
 	t.Helper()
 	var p *local.Platform
@@ -63,7 +63,7 @@ func (p plainErrors) WriteHeader(status int) {
 
 func (p plainErrors) Flush() { _ = http.NewResponseController(p.ResponseWriter).Flush() }
 
-// A platform that does not keep to a rule is told so, by that rule.
+// A platform that breaks a rule fails that rule.
 func TestConformanceFaultsAreFound(t *testing.T) {
 	var others atomic.Int64
 	for _, c := range []struct {

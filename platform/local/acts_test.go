@@ -23,7 +23,7 @@ import (
 
 var update = flag.Bool("update", false, "write testdata/acts.txt anew")
 
-// acting makes up what happens to a scope of a platform whose loops stand still.
+// acting simulates the operations on a scope of a platform without background loops.
 func acting(t *testing.T) dbtest.Stage {
 	t.Helper()
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -113,8 +113,7 @@ func acting(t *testing.T) dbtest.Stage {
 			return nil
 		}
 	}
-	// triedFor delivers what was tried so often before, and looks whether its log says that it is a
-	// dead letter.
+	// triedFor delivers a message after former attempts, and checks whether its log reports a dead letter.
 	triedFor := func(before int, dead bool) func(ctx context.Context) error {
 		return func(ctx context.Context) error {
 			batch[0].attempts = before
@@ -245,10 +244,10 @@ func acting(t *testing.T) dbtest.Stage {
 		Mask: func(line string) string {
 			return masked(strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line))
 		},
-		InParts: []string{"it is carried out", "it is carried out now", "it fails", "they are removed"}} // the note of an operation comes after it
+		InParts: []string{"it is carried out", "it is carried out now", "it fails", "they are removed"}} // the record of an operation follows it
 }
 
-// masked hides what is another each time.
+// masked hides values that differ between runs.
 func masked(line string) string {
 	for text, with := range map[string]string{`^(. changes .*n: )\d+`: "${1}…", `sealed:[A-Za-z0-9+/=]+`: "sealed", `\b([oei])-[0-9a-f]{16}`: "$1-…",
 		`hand-[0-9a-f]{16}`: "hand-…", `\b[0-9a-f]{64}\b`: "…"} {
@@ -262,7 +261,7 @@ func TestWritesPerOperation(t *testing.T) {
 	dbtest.Held(t, acting(t), "testdata/acts.txt", *update)
 }
 
-// TestOperationsAreAtomic lets each act fail at each table that it writes to.
+// TestOperationsAreAtomic fails each operation at each table that it writes to.
 func TestOperationsAreAtomic(t *testing.T) {
 	if faults := dbtest.Whole(t, acting(t), acting(t)); faults < 80 {
 		t.Errorf("only %d faults were tried", faults)

@@ -12,8 +12,8 @@ import (
 	"rudmar/platform/local"
 )
 
-// An archive that is gone or altered is noticed at the start: its revision is
-// shown without it, under another fingerprint, until it was put again.
+// A missing or changed archive is detected at the start: its revision is shown without it, with another
+// fingerprint, until it is uploaded again.
 func TestMissingArchives(t *testing.T) {
 	dir := t.TempDir()
 	s, end := again(t, dir, time.Now)
@@ -63,8 +63,8 @@ func TestMissingArchives(t *testing.T) {
 	}
 }
 
-// One folder has one platform; its secrets' key is not made again where something is encrypted with the one
-// that is gone.
+// A folder has one platform; the key of its secrets is not created again while something is encrypted with the
+// lost one.
 func TestPlatformFolderIsLocked(t *testing.T) {
 	dir := t.TempDir()
 	open := func() error {

@@ -44,7 +44,7 @@ func must(t testing.TB, err error) {
 	}
 }
 
-// still opens a platform whose loops stand still.
+// still opens a platform without background loops.
 func still(t *testing.T, now *time.Time, log *slog.Logger) *Platform {
 	t.Helper()
 	p, err := Open(t.Context(), Options{Dir: t.TempDir(), Token: "secret", Now: func() time.Time { return *now }, Log: log})
@@ -55,8 +55,8 @@ func still(t *testing.T, now *time.Time, log *slog.Logger) *Platform {
 	return p
 }
 
-// Log lines and figures that cannot be written wait, and are in the end what they
-// would have been; that they wait is told once, and so is that they are written again.
+// Log lines and metrics that cannot be written wait, and are complete in the end; the delay is reported once,
+// and so is its end.
 func TestFullDisk(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	var told bytes.Buffer
@@ -112,7 +112,7 @@ func TestFullDisk(t *testing.T) {
 	}
 }
 
-// What was counted while a batch could not be written is added to what was in it.
+// Counts during a failed write are merged with the unwritten batch.
 func TestUsageIsBatched(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	whole, cut := still(t, &now, slog.New(slog.DiscardHandler)), still(t, &now, slog.New(slog.DiscardHandler))
@@ -148,7 +148,7 @@ func TestUsageIsBatched(t *testing.T) {
 	}
 }
 
-// What waits is bounded: the oldest lines go, and that is told.
+// Unwritten data is bounded: the oldest lines are dropped, which is reported.
 func TestQueueBound(t *testing.T) {
 	now := time.Now()
 	var told bytes.Buffer

@@ -159,9 +159,8 @@ func (p *bare) end() {
 	_ = p.cmd.Wait() // it ends when its input does
 }
 
-// BenchmarkWarmCall reports how long a warm call through a route takes, as a
-// multiple of a bare round trip to the same interpreter over a pipe and an
-// empty Echo handler together.
+// BenchmarkWarmCall reports the duration of a warm invocation through a route, as a multiple of a bare round
+// trip to the same interpreter over a pipe plus an empty Echo handler.
 func BenchmarkWarmCall(b *testing.B) {
 	k := newBench(b, 10)
 	dir := b.TempDir()
@@ -212,8 +211,8 @@ func errorsOr(first, second error) error {
 	return second
 }
 
-// BenchmarkColdStart reports how long a cold start takes, as a multiple of
-// starting the same interpreter with the same handler by hand.
+// BenchmarkColdStart reports the duration of a cold start, as a multiple of starting the same interpreter with
+// the same handler directly.
 func BenchmarkColdStart(b *testing.B) {
 	k := newBench(b, 10)
 	dir := b.TempDir()

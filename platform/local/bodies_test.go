@@ -14,7 +14,7 @@ import (
 
 const largestBody = 6 << 20
 
-// Bodies of any bytes come to a handler and back unchanged, up to 6 MiB.
+// Binary bodies up to 6 MiB reach a handler and return unchanged.
 func TestBinaryBodies(t *testing.T) {
 	s := newStand(t)
 	limits := map[string]any{"memory": 256.0 * (1 << 20), "timeout": 30_000.0}
@@ -79,8 +79,8 @@ func run(call *Call) (any, error) {
 	}
 }
 
-// A function gets nothing of Rudmar's own cookies, and its answer cannot set
-// them, clear a host's data, or say how it travels.
+// A function receives none of Rudmar's own cookies, and its response can neither set them, nor clear a host's
+// data, nor set transfer headers.
 func TestRouteHeaders(t *testing.T) {
 	s := newStand(t)
 	s.deploy("sly", `

@@ -27,7 +27,7 @@ func code(t *testing.T, language string) string {
 	return found[1]
 }
 
-// TestDocumentedCode runs what docs/functions.md says of what functions reach.
+// TestDocumentedCode runs the code of docs/functions.md about resources.
 func TestDocumentedCode(t *testing.T) {
 	s := newStand(t)
 	s.deploy("py", code(t, "python"), nil)

@@ -12,20 +12,19 @@ import (
 	"rudmar/platform/local"
 )
 
-// An attempt is code that tries to get out, or to get more than it may. It
-// answers "got" where it does; anything else, and no answer at all, is as it
-// should be. docs/security.md lists them all.
+// An attempt is code that tries to escape, or to exceed its limits. It returns "got" if it succeeds; anything
+// else, and no response at all, is as expected. docs/security.md lists them all.
 type attempt struct {
 	name, code string
 	event      any
 	config     map[string]any
 	// calls is how often it is called; the last answer counts.
 	calls int
-	// after looks at the machine once it is over.
+	// after checks the machine once it is over.
 	after func() string
 }
 
-// inPython puts what most attempts need around one.
+// inPython wraps an attempt in common code.
 func inPython(body string) string {
 	return `
 import ctypes, errno, mmap, os, socket, struct, subprocess, sys, threading, time
@@ -55,8 +54,8 @@ def run(call):
 
 const mib = 1 << 20
 
-// attempts of functions in Python; data is the platform's folder, port that of
-// a server on this machine, temp a folder that everybody may write to.
+// attempts of Python functions; data is the platform's folder, port that of a server on this machine, temp a
+// world-writable folder.
 func pythonAttempts(data, temp string, port int, foreign string) []attempt {
 	small := map[string]any{"memory": 64.0 * mib, "timeout": 20_000.0}
 	call := func(number int, args string) string {
@@ -266,7 +265,7 @@ func otherAttempts(data string, port int) []attempt {
 	}
 }
 
-// No attempt of a function gets out, or gets more than it may.
+// No function's attempt escapes, or exceeds its limits.
 func TestFunctionIsIsolated(t *testing.T) {
 	temp, err := os.MkdirTemp("", "rudmar-open-")
 	must(t, err)

@@ -12,7 +12,7 @@ import (
 	"rudmar/platform"
 )
 
-// noting is a function that writes down its events, and fails at what is bad.
+// noting is a function that stores its events, and fails for bad ones.
 const noting = `
 import json
 import rudmar
@@ -29,7 +29,7 @@ func (s *stand) noting(name string, changes map[string]any) {
 	s.put("grant/"+name+"/tables/seen", map[string]any{"resource": "tables/seen", "verbs": []any{"write", "query"}})
 }
 
-// seen returns the events that a function wrote down, by a function that may look.
+// seen returns the events that a function stored, through a function with read permission.
 func (s *stand) seen(name string) []map[string]any {
 	s.Helper()
 	inv := s.call("looker", map[string]any{"prefix": name + "-"})
@@ -54,8 +54,8 @@ func (s *stand) deadLetters() int {
 	return len(list)
 }
 
-// Messages come in batches, once there are enough of them or the oldest has
-// waited; what fails five times is a dead letter, can be looked at and sent again.
+// Messages are delivered in batches, once there are enough or the oldest has waited; after five failures a
+// message is a dead letter, which can be read and retried.
 func TestQueues(t *testing.T) {
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, t.TempDir(), c.Now)
@@ -114,8 +114,7 @@ func TestQueues(t *testing.T) {
 	}
 }
 
-// A message that comes while its function does as much as it may at once waits, and that is
-// no attempt of the function's.
+// A message that arrives at the function's concurrency limit waits, which is not an attempt.
 func TestThrottledMessageIsNotAnAttempt(t *testing.T) {
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, t.TempDir(), c.Now)
@@ -155,7 +154,7 @@ func TestThrottledMessageIsNotAnAttempt(t *testing.T) {
 	}
 }
 
-// No more than four calls of one subscription are in progress.
+// At most four invocations of one subscription run concurrently.
 func TestParallelDeliveries(t *testing.T) {
 	s := newStand(t)
 	s.deploy("intake", "import time\ndef run(call):\n    time.sleep(0.2)\n", map[string]any{"max_concurrency": 4.0})
@@ -178,7 +177,7 @@ func TestParallelDeliveries(t *testing.T) {
 	})
 }
 
-// What is in progress when the platform ends is tried again when it is back.
+// Deliveries in progress at the platform's end are repeated after its restart.
 func TestMessagesSurviveRestart(t *testing.T) {
 	dir := t.TempDir()
 	s, end := again(t, dir, time.Now)
@@ -190,7 +189,7 @@ func TestMessagesSurviveRestart(t *testing.T) {
 	end()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db"))
 	must(t, err)
-	// They were in progress when it was ended, and that is not written down at the first two tries.
+	// They were in progress at the end, without a record of the first two attempts.
 	if _, err := db.Exec(`UPDATE messages SET taken = 1;
 		CREATE TABLE tries (at INTEGER);
 		CREATE TRIGGER full BEFORE UPDATE OF taken ON messages WHEN NEW.taken = 0 AND (SELECT count(*) FROM tries) < 2
@@ -268,7 +267,7 @@ def run(call):
 	}
 }
 
-// Functions that call one another in a circle are stopped.
+// Loops of functions are stopped.
 func TestTriggerLoops(t *testing.T) {
 	s := newStand(t)
 	s.deploy("echo", "def run(call):\n    return 1\n", nil)
@@ -280,8 +279,7 @@ func TestTriggerLoops(t *testing.T) {
 	})
 }
 
-// A secret comes with the permission to read it, changes with it, and outlives
-// what somebody changes by hand.
+// A secret is deployed with its read permission, changes with it, and survives outside changes.
 func TestSecretsRequirePermission(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "import os, rudmar\ndef run(call):\n    return [rudmar.secret('sms_key'), rudmar.secret('kept')]\n",

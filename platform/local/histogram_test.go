@@ -18,7 +18,7 @@ func TestHistograms(t *testing.T) {
 			s.call("warn", map[string]any{"ms": 20})
 		}
 		s.call("warn", map[string]any{"ms": 2})
-		s.sums() // what is in memory is written when somebody reads
+		s.sums() // reading flushes the memory
 	}
 	s.call("warn", map[string]any{"ms": 30000}) // times out
 	total := s.sums()

@@ -23,7 +23,7 @@ import (
 	"rudmar/platform/api"
 )
 
-// putting returns a platform whose loops stand still, and how a resource is put there.
+// putting returns a platform without background loops, and a function that writes resources.
 func putting(t *testing.T) (p *Platform, sc scope, put func(address string, attributes map[string]any) error) {
 	t.Helper()
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -35,12 +35,12 @@ func putting(t *testing.T) (p *Platform, sc scope, put func(address string, attr
 	}
 }
 
-// config is what a small function is like.
+// config is the configuration of a small function.
 func config() map[string]any {
 	return map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0}
 }
 
-// withFunctions is putting where warn and watch are there.
+// withFunctions is putting with the functions warn and watch.
 func withFunctions(t *testing.T) func(address string, attributes map[string]any) error {
 	t.Helper()
 	_, _, put := putting(t)
@@ -89,8 +89,8 @@ func TestKeptRevisions(t *testing.T) {
 	}
 }
 
-// One more than there may be is refused, and says how many there are; another function,
-// and a change of what is there, is not.
+// One resource beyond the quota is rejected, with the number of existing ones; another function, and a change
+// of an existing one, is not.
 func TestQuotaBoundaries(t *testing.T) {
 	put := withFunctions(t)
 	schedule := map[string]any{"every": 60_000.0, "enabled": true}
@@ -110,7 +110,7 @@ func TestQuotaBoundaries(t *testing.T) {
 	}
 }
 
-// Two routes take the same only as long as one of them is off.
+// Two routes can match the same requests only while one is disabled.
 func TestDisabledRoutes(t *testing.T) {
 	put := withFunctions(t)
 	route := func(path string, on bool) map[string]any {
@@ -135,7 +135,7 @@ func TestDisabledRoutes(t *testing.T) {
 	}
 }
 
-// What routes take is known of an older platform, too; a newer one's folder is refused.
+// The keys of an older platform's routes are filled in; a newer platform's folder is refused.
 func TestOlderPlatform(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "platform.db")
@@ -188,8 +188,8 @@ func TestOlderPlatform(t *testing.T) {
 	}
 }
 
-// Sums of minutes are just what is in them, each function, revision, trigger and purpose
-// apart, in the order of their first.
+// Sums of minutes are exact, separate for each function, revision, trigger and purpose, in the order of their
+// first.
 func TestMetricSums(t *testing.T) {
 	dice := rand.New(rand.NewPCG(4, 4))
 	hand := api.Purpose("hand")
@@ -237,8 +237,8 @@ func TestMetricSums(t *testing.T) {
 	}
 }
 
-// What is gathered of a function goes with its name, however often it gets another one
-// before it is written down, and so does what still comes of calls under an older name.
+// A function's collected data moves with its name, after any number of renames before it is written, and so
+// does data of invocations under a former name.
 func TestRenamedMetrics(t *testing.T) {
 	p, sc, put := putting(t)
 	must(t, put("identity/warn", map[string]any{"owner": "x"}))
@@ -267,7 +267,7 @@ func TestRenamedMetrics(t *testing.T) {
 	}
 }
 
-// What goes with functions is reported by what there is of each.
+// The data lost with functions is counted for each.
 func TestStoredData(t *testing.T) {
 	p, sc, _ := putting(t)
 	for _, name := range []string{"watch", "warn", "warn"} {
@@ -277,7 +277,7 @@ func TestStoredData(t *testing.T) {
 	for range 2 {
 		must(t, p.putEvent(t.Context(), p.store.db, s, map[string]any{}))
 	}
-	if _, err := p.enqueue(t.Context(), sc, "readings", "1"); err != nil { // a queue is nobody's
+	if _, err := p.enqueue(t.Context(), sc, "readings", "1"); err != nil { // a queue belongs to no function
 		t.Fatal(err)
 	}
 	held, err := p.observed.holdings(context.WithoutCancel(t.Context()), sc)

@@ -38,7 +38,7 @@ func (c *clock) set(t time.Time) {
 	c.now = t
 }
 
-// again opens a platform on a folder, and gives a stand over it and how to end it.
+// again opens a platform on a folder, and returns a stand over it and a function that ends it.
 func again(t *testing.T, dir string, now func() time.Time) (*stand, func()) {
 	t.Helper()
 	s := &stand{T: t, scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"},
@@ -86,12 +86,11 @@ func until(t *testing.T, what string, check func() bool) {
 		if time.Now().After(limit) {
 			t.Fatalf("waited in vain until %s", what)
 		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
 	}
 }
 
-// A schedule fires when it is due, once, also across a restart; fires that
-// were missed are made up for once, and told.
+// A schedule fires when it is due, once, also across a restart; missed times are made up for once, and logged.
 func TestSchedulesFire(t *testing.T) {
 	dir := t.TempDir()
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 30, 0, time.UTC)}
@@ -161,7 +160,7 @@ func TestRestart(t *testing.T) {
 	}
 }
 
-// An instance that nobody calls is removed, and so is one whose revision gets no calls any more.
+// An idle instance is ended, and so is one whose revision receives no invocations.
 func TestInstancesEnd(t *testing.T) {
 	s, end := again(t, t.TempDir(), time.Now)
 	defer end()
@@ -177,7 +176,7 @@ func TestInstancesEnd(t *testing.T) {
 		t.Errorf("another revision: %+v", moved)
 	}
 	until(t, "the idle instance is gone", func() bool {
-		time.Sleep(300 * time.Millisecond) // longer than an instance may idle: each look is a call
+		time.Sleep(300 * time.Millisecond) // longer than the idle time: each check is an invocation
 		return s.call("pid", nil).Cold
 	})
 }
@@ -236,8 +235,8 @@ def run(call):
 	}
 }
 
-// asks asks the protocol with the platform's token, in JSON unless a header says otherwise,
-// and gives the answer with its body.
+// asks sends a request of the protocol with the platform's token, in JSON unless a header says otherwise, and
+// returns the response with its body.
 func (s *stand) asks(method, path string, body io.Reader, headers map[string]string) (*http.Response, string) {
 	s.Helper()
 	all := map[string]string{"Authorization": "Bearer secret", "Content-Type": "application/json"}
@@ -245,7 +244,7 @@ func (s *stand) asks(method, path string, body io.Reader, headers map[string]str
 	return s.sent(method, s.protocol.URL+path, body, all)
 }
 
-// sent sends a request, and gives the answer with its body.
+// sent sends a request, and returns the response with its body.
 func (s *stand) sent(method, address string, body io.Reader, headers map[string]string) (*http.Response, string) {
 	s.Helper()
 	q, err := http.NewRequestWithContext(s.Context(), method, address, body)
@@ -300,7 +299,7 @@ func TestOutsideChanges(t *testing.T) {
 	}
 }
 
-// Callers with a token get in where their groups may.
+// Callers with a token can use the routes of their groups.
 func TestCallers(t *testing.T) {
 	s := newStand(t)
 	s.deploy("stations", "def run(call):\n    return call.event['headers'].get('authorization', 'not told')\n", nil)
@@ -362,7 +361,7 @@ func TestPlatformAccess(t *testing.T) {
 	}
 }
 
-// Many callers at once each get their own answer.
+// Concurrent callers each receive their own response.
 func TestConcurrentResponses(t *testing.T) {
 	s := newStand(t)
 	s.deploy("echo", "def run(call):\n    print('for', call.event['n'])\n    return call.event['n']\n",

@@ -18,7 +18,7 @@ import (
 	"rudmar/platform/local"
 )
 
-// stand is a local platform with a client, and a scope to work in.
+// stand is a local platform with a client, and a scope.
 type stand struct {
 	*testing.T
 	client   *platform.Client
@@ -63,7 +63,7 @@ func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
 			t.Error(err)
 		}
 	})
-	// A revision of Go is compiled while it is put, which takes long on a busy machine.
+	// A Go revision is compiled during its deployment, which takes long on a busy machine.
 	if s.client, err = platform.NewClient(s.protocol.URL, "secret", platform.Within(time.Minute)); err != nil {
 		t.Fatal(err)
 	}
@@ -86,7 +86,7 @@ func (s *stand) deploy(name, code string, changes map[string]any) {
 	s.deployFile(name, "main.py", []byte(code), changes)
 }
 
-// deployFile puts a function there whose code is one file.
+// deployFile deploys a function with one code file.
 func (s *stand) deployFile(name, file string, code []byte, changes map[string]any) {
 	s.Helper()
 	entries := []pack.Entry{{Path: file, Content: code}}

@@ -8,8 +8,8 @@ import (
 	"testing"
 )
 
-// What processes hold is counted with what they share, where the system does not count it;
-// what one holds for itself is counted without.
+// The memory of processes includes shared memory, if the system does not count it; the memory of one process
+// does not.
 func TestProcessMemory(t *testing.T) {
 	c := exec.Command("/usr/bin/python3", "-c", `
 import mmap, sys

@@ -13,8 +13,7 @@ import (
 	"rudmar/platform"
 )
 
-// A change that takes its time is carried out even where the platform is ended
-// meanwhile, once, and in the order in which changes were asked for.
+// An asynchronous change is executed even if the platform ends meanwhile, once, and in the order of requests.
 func TestOperationsSurviveRestart(t *testing.T) {
 	dir := t.TempDir()
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
@@ -62,7 +61,7 @@ func TestOperationsSurviveRestart(t *testing.T) {
 				t.Errorf("a change with an outdated tag: %v", err)
 			}
 			return
-		case <-time.After(10 * time.Millisecond): // the platform looks at its clock again
+		case <-time.After(10 * time.Millisecond): // the platform reads its clock again
 		}
 	}
 }
@@ -80,8 +79,8 @@ func TestOperationsAreValidatedFirst(t *testing.T) {
 	}
 }
 
-// A change is an operation where the caller prefers it, or where the faults makes it take long; else it is
-// answered when it is done.
+// A change is an operation if the caller prefers it, or if a fault makes it slow; otherwise the response comes
+// when it is done.
 func TestAsynchronousKinds(t *testing.T) {
 	s := newStand(t)
 	ask := func(method, prefer string) (int, string) {

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// What a process writes between two calls is reported by the next one; what it wrote before it answered by its
-// own, also without an end of the line. What it writes while nobody calls is bounded.
+// Output between two invocations is logged with the next one; output before a response with its own, also
+// without a line end. Output of an idle process is bounded.
 func TestOutputBetweenInvocations(t *testing.T) {
 	read, write, err := os.Pipe()
 	must(t, err)
@@ -23,11 +23,11 @@ func TestOutputBetweenInvocations(t *testing.T) {
 		}
 	}
 	say("before it is followed\n")
-	o.detach() // reads it, though nobody follows yet
+	o.detach() // reads it without a follower
 	go o.follow()
 	came := func(n int) { // bytes since the last call, without the ends of lines
 		t.Helper()
-		for limit := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) { // between two looks at a condition
+		for limit := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) { // interval of checks of a condition
 			o.mu.Lock()
 			there := o.bytes
 			o.mu.Unlock()

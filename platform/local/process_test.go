@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// An answer that comes in the moment of its call's deadline is late: were it taken, the
-// next call would end by the deadline of this one.
+// A response at its invocation's deadline is late: if it were accepted, the next invocation would end by the
+// deadline of this one.
 func TestResponseAtTheTimeout(t *testing.T) {
 	for range 200 {
 		read, write, err := os.Pipe()

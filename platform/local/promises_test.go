@@ -18,7 +18,7 @@ import (
 	"rudmar/platform/local/wasm"
 )
 
-// request asks a route, and gives the answer with its body.
+// request sends a request to a route, and returns the response with its body.
 func (s *stand) request(method, path string) (*http.Response, string) {
 	s.Helper()
 	return s.with(nil, method, path, nil)
@@ -36,8 +36,7 @@ func (s *stand) route(fn, trigger, method, path string) {
 	s.put("route/"+fn+"/"+trigger, map[string]any{"method": method, "path": path, "enabled": true})
 }
 
-// TestRouteResponses asks by methods that a route does not take, by HEAD, with
-// repeated query keys, and for what is not there.
+// TestRouteResponses sends other methods than a route's, HEAD, repeated query keys, and unknown paths.
 func TestRouteResponses(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    return {'status': 200, 'headers': {'x-query': repr(call.event['query'])}, 'body': call.event['method']}\n", nil)
@@ -151,8 +150,8 @@ func run(call *Call) (any, error) {
 	}
 }
 
-// TestGoIsCompiledWhenItIsDeployed puts a revision: its code is compiled then, is still after the platform was
-// started again, and what is no module is refused.
+// TestGoIsCompiledWhenItIsDeployed deploys a revision: its code is compiled then, still after a restart of the
+// platform, and an invalid module is rejected.
 func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	dir := t.TempDir()
 	s := newStandWith(t, func(o *local.Options) { o.Dir = dir })
@@ -188,7 +187,7 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	}
 }
 
-// TestTimeoutDuringStart loads code that takes its time: that counts.
+// TestTimeoutDuringStart loads slow code: the timeout includes it.
 func TestTimeoutDuringStart(t *testing.T) {
 	s := newStand(t)
 	s.deploy("slow", "import time\ntime.sleep(60)\ndef run(call): return 1\n", map[string]any{"timeout": 700.0})
@@ -203,8 +202,8 @@ func TestTimeoutDuringStart(t *testing.T) {
 	}
 }
 
-// TestInvocationSource calls by a case and by hand: they and what
-// follows from them are counted apart, and left out of a function's figures.
+// TestInvocationSource invokes from a case and manually: these invocations and their consequences are counted
+// separately, and left out of a function's metrics.
 func TestInvocationSource(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return 1\n", nil)

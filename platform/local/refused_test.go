@@ -11,8 +11,8 @@ import (
 	"rudmar/platform"
 )
 
-// What cannot be is refused, with a status that says whose turn it is and with words that
-// say what to do; and nothing of it is there afterwards.
+// Invalid requests are rejected, with a status that says who has to act and a message with the remedy; and
+// nothing is changed.
 func TestRejectedRequests(t *testing.T) {
 	s := newStand(t)
 	s.deploy("watch", "def run(call): return 1\n", nil)
@@ -65,8 +65,7 @@ func TestRejectedRequests(t *testing.T) {
 	}
 }
 
-// A route answers a caller whose function is too slow or too busy, and one who asks for nothing that is there,
-// so it can be told apart.
+// A route's responses distinguish a slow function, a busy function, and an unknown path.
 func TestRejectedRouteRequests(t *testing.T) {
 	s := newStand(t)
 	s.deploy("slow", "import time\ndef run(call):\n    time.sleep(30)\n", map[string]any{"timeout": 300.0})
@@ -109,7 +108,7 @@ func TestUploads(t *testing.T) {
 	}
 }
 
-// An archive is there once it was put, and not before; one that is none is refused.
+// An archive exists once it was uploaded; an invalid one is rejected.
 func TestArchivesExist(t *testing.T) {
 	s := newStand(t)
 	entries := []pack.Entry{{Path: "main.py", Content: []byte("def run(call): return 1\n")}}
@@ -132,8 +131,8 @@ func TestArchivesExist(t *testing.T) {
 	}
 }
 
-// What is larger than it may be is refused by its size, before anything is made of it;
-// what is just as large is not refused for that.
+// A request above the size limit is rejected by its size, before it is processed; one exactly at the limit is
+// not.
 func TestSizeLimits(t *testing.T) {
 	s := newStand(t)
 	for _, tt := range []struct {
@@ -159,8 +158,8 @@ func TestSizeLimits(t *testing.T) {
 	}
 }
 
-// An instance that waits for calls ends with the calls of its revision: it is used again
-// where some of them stay, and not where the pointer was away in between.
+// An idle instance ends with its revision's traffic: it is reused while the revision has a share, and not after
+// the pointer moved away in between.
 func TestIdleInstancesEnd(t *testing.T) {
 	s := newStand(t)
 	s.deploy("watch", "def run(call): return 1\n", nil)

@@ -11,9 +11,8 @@ import (
 	"rudmar/platform"
 )
 
-// TestRenamedFunction calls a route all the time while its
-// function gets another name: each call is answered, and log, figures and
-// messages are there under the new one.
+// TestRenamedFunction sends requests to a route while its function is renamed: each gets a response, and logs,
+// metrics and messages are under the new name.
 func TestRenamedFunction(t *testing.T) {
 	s := newStand(t)
 	s.deploy("old", "def run(call):\n    print('a line')\n    return 'yes'\n", nil)
@@ -46,7 +45,7 @@ func TestRenamedFunction(t *testing.T) {
 			if time.Now().After(limit) {
 				t.Fatal("no calls")
 			}
-			time.Sleep(time.Millisecond) // between two looks at a condition
+			time.Sleep(time.Millisecond) // interval of checks of a condition
 		}
 	}
 	wait(20)

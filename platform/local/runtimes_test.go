@@ -17,7 +17,7 @@ import (
 	"rudmar/starter"
 )
 
-// TestMain lets the test program be the worker that runs WebAssembly.
+// TestMain lets the test program be the WebAssembly worker.
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
 		if err := wasm.Work(context.Background(), os.NewFile(3, "calls"), os.NewFile(4, "answers")); err != nil {
@@ -250,14 +250,14 @@ func TestParallelInvocations(t *testing.T) {
 	group.Wait()
 }
 
-// Functions have no network, except where it is asked for; then they reach what
-// is outside, and nothing of this machine.
+// Functions have no network, unless they declare it; then they reach outside addresses, and nothing on this
+// machine.
 func TestNetworkAccess(t *testing.T) {
 	asked := make(chan string, 10)
 	s := newStandWith(t, func(o *local.Options) {
 		o.Dial = func(ctx context.Context, network, address string) (net.Conn, error) {
 			asked <- address
-			ours, theirs := net.Pipe() // somebody outside, who answers in capitals
+			ours, theirs := net.Pipe() // an outside server, which responds in capitals
 			go func() {
 				buffer := make([]byte, 100)
 				n, _ := theirs.Read(buffer)

@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// No secret lies open in the platform's folder, in revisions and waiting operations neither, and what was
-// encrypted for one scope opens in no other.
+// No secret is in the platform's folder in the clear, including revisions and pending operations, and values
+// encrypted for one scope cannot be decrypted in another.
 func TestSecretsAreEncrypted(t *testing.T) {
 	dir := t.TempDir()
 	s, err := openStore(t.Context(), dir)

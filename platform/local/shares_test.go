@@ -7,8 +7,8 @@ import (
 	"rudmar/platform/local"
 )
 
-// A pointer with two revisions splits the calls by their shares; a caller who
-// wants to stay always comes to the same one.
+// A pointer with two revisions divides the invocations by their shares; an identified caller always gets the
+// same one.
 func TestTrafficShares(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    return 'old'\n", nil)
@@ -45,7 +45,7 @@ func TestTrafficShares(t *testing.T) {
 	for range 400 {
 		count[call("")]++
 	}
-	// With a share of a quarter, 60 or fewer or 140 or more of 400 come once in two million runs.
+	// With a share of a quarter, 60 or fewer or 140 or more of 400 happen once in two million runs.
 	if n := count["new"]; n < 60 || n > 140 {
 		t.Errorf("of 400 calls %v", count)
 	}

@@ -9,8 +9,8 @@ import (
 	"rudmar/platform"
 )
 
-// Whatever is done to a scope, who asks whether it has moved gets the same answer
-// as who reads it whole; and it moves by nothing that is done elsewhere.
+// After any operation on a scope, the fingerprint agrees with a full read; operations elsewhere do not change
+// it.
 func TestETags(t *testing.T) {
 	s := newStand(t)
 	rng := rand.New(rand.NewPCG(1, 2))

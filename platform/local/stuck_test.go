@@ -11,11 +11,11 @@ import (
 	"time"
 )
 
-// longest is how long a test may take, of which the slowest takes seconds.
+// longest is the time limit of a test, of which the slowest takes seconds.
 const longest = 3 * time.Minute
 
-// tellStuck ends all where a test takes far too long, and says what is in progress, a line each: what waits
-// unsuccessfully would keep its server from closing, too.
+// tellStuck ends the process if a test exceeds its limit, and prints the work in progress, one line each: stuck
+// work would also keep its server from closing.
 func tellStuck(t *testing.T) {
 	timer := time.AfterFunc(longest, func() {
 		all := make([]byte, 8<<20)
@@ -29,9 +29,8 @@ func tellStuck(t *testing.T) {
 	t.Cleanup(func() { timer.Stop() })
 }
 
-// stuck gives, of stacks as the runtime writes them, the calls, who asks for them, and who has to do with a
-// lock, a database or the start of a process: in what each waits, and where that was asked for. Who reads
-// what a process writes waits all the time.
+// stuck returns, from goroutine stacks, the requests, their callers, and waits for locks, databases or process
+// starts, with the place of each wait. Readers of a process's output always wait.
 func stuck(stacks string) []string {
 	head := regexp.MustCompile(`^goroutine \d+ .*\[(.*)\]:\n(\S+)\(`)
 	ours := regexp.MustCompile(`\n(rudmar/\S+)\(.*\n\t.*/(\S+:\d+)`)

@@ -9,11 +9,10 @@ import (
 	"rudmar/platform/api"
 )
 
-// Log lines are kept as long as their function says, figures and answers as
-// long as the platform says.
+// Log lines are kept for their function's retention, metrics and responses for the platform's.
 func TestRetention(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	p := still(t, &now, slog.New(slog.DiscardHandler)) // what follows moves the clock
+	p := still(t, &now, slog.New(slog.DiscardHandler)) // the rest of the test advances the clock
 	ctx := context.Background()
 	sc := scope{"north", "frostline", "trial"}
 	put := func(address, key string, attributes map[string]any) {
@@ -49,7 +48,7 @@ func TestRetention(t *testing.T) {
 		{30 * time.Minute, 3, 3, 3, 1},
 		{2 * time.Hour, 2, 3, 3, 1},
 		{8 * 24 * time.Hour, 2, 3, 0, 0},
-		{15 * 24 * time.Hour, 1, 3, 0, 0}, // what says nothing is kept for two weeks
+		{15 * 24 * time.Hour, 1, 3, 0, 0}, // the default is two weeks
 		{89 * 24 * time.Hour, 1, 3, 0, 0},
 		{91 * 24 * time.Hour, 0, 0, 0, 0},
 	} {

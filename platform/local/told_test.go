@@ -16,8 +16,8 @@ import (
 	"rudmar/platform/api"
 )
 
-// What a caller of a route is notified of a function that fails, is busy, or has nothing to say: never what its
-// code said.
+// The response to a caller of a route whose function fails, is busy, or returns nothing: never the code's own
+// error.
 func TestErrorResponses(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", `
@@ -51,7 +51,7 @@ def run(call):
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		for ctx.Err() == nil { // it may be the one who is told so
+		for ctx.Err() == nil { // it can be the rejected one
 			q, _ := http.NewRequestWithContext(ctx, "GET", s.routes.URL+"/north/frostline/trial/warn?say=busy", nil)
 			if answer, err := http.DefaultClient.Do(q); err == nil {
 				answer.Body.Close()
@@ -67,8 +67,7 @@ def run(call):
 	<-ended
 }
 
-// Log lines are read from the newest or from one on, as many as are asked for, and followed
-// as they come, from where somebody was.
+// Log lines are read from the newest or after one, up to a limit, and followed as they arrive, from a position.
 func TestReadingAndFollowingLogs(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    print(call.event)\n", nil)
@@ -81,7 +80,7 @@ func TestReadingAndFollowingLogs(t *testing.T) {
 		t.Helper()
 		lines, err := s.client.Logs(t.Context(), s.scope, q)
 		must(t, err)
-		for _, l := range lines { // after each, the platform says how the call ended
+		for _, l := range lines { // after each, the platform logs how the invocation ended
 			if l.Stream == "out" {
 				texts, ids = append(texts, l.Text), append(ids, l.Id)
 			}
@@ -119,7 +118,7 @@ func TestReadingAndFollowingLogs(t *testing.T) {
 		defer calls.Wait()
 		err := s.client.Follow(ctx, s.scope, q, func(l *api.LogLine) error {
 			if l == nil {
-				if alive++; alive == 1 && q.After > 0 { // what comes while somebody follows
+				if alive++; alive == 1 && q.After > 0 { // lines during the follow
 					calls.Go(func() { _, _ = s.client.Invoke(t.Context(), s.scope, "warn", "", "", "last", time.Minute) })
 				}
 				return nil
@@ -140,8 +139,7 @@ func TestReadingAndFollowingLogs(t *testing.T) {
 	follow(platform.LogQuery{Function: "warn", Limit: 4}, "4", "last")
 }
 
-// An answer that is too large is the function's failure, which says how large it may be;
-// the next call is answered.
+// A response above the limit is the function's failure, with the limit; the next invocation succeeds.
 func TestLargeResponse(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return 'x' * call.event['bytes']\n", map[string]any{"memory": 512.0 * (1 << 20), "timeout": 30_000.0})
@@ -154,8 +152,7 @@ func TestLargeResponse(t *testing.T) {
 	}
 }
 
-// The platform says of each call how it ended, how long it took, where it started cold, how
-// much memory it took, and what was left out of its lines.
+// The platform reports for each invocation its outcome, duration, cold start, peak memory, and dropped lines.
 func TestOutcomes(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", `
@@ -192,7 +189,7 @@ def run(call):
 	}
 }
 
-// The memory peak of a call is its own: it forgets that of the one before.
+// The memory peak of an invocation is its own, not that of the one before.
 func TestPeakPerInvocation(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    b'x' * (call.event << 20)\n    return 1\n", nil)

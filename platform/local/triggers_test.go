@@ -11,8 +11,7 @@ import (
 	"rudmar/core/manifest"
 )
 
-// TestEveryTrigger calls a function by each kind of trigger, with
-// each word that the language has for what can happen, and by no other.
+// TestEveryTrigger invokes a function by each kind of trigger, with each of its values, and by no other.
 func TestEveryTrigger(t *testing.T) {
 	if got := strings.Join(append(language.TriggerEvents("objects"), language.TriggerEvents(string(manifest.FunctionTrigger))...),
 		" "); got != strings.Join([]string{event.Created, event.Changed, event.Deleted, event.Succeeded, event.Failed}, " ") {
@@ -37,7 +36,7 @@ def run(call):
 `, nil)
 	s.put("grant/source/objects/photos", map[string]any{"resource": "objects/photos", "verbs": []any{"write", "delete"}})
 	s.put("grant/source/queues/readings", map[string]any{"resource": "queues/readings", "verbs": []any{"send"}})
-	happens := map[string][]string{ // what makes a word of a trigger come true
+	happens := map[string][]string{ // causes each value of a trigger
 		"objects created": {"write"}, "objects changed": {"write", "write"}, "objects deleted": {"write", "delete"},
 		"after_function succeeded": {"succeed"}, "after_function failed": {"fail"},
 	}

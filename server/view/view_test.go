@@ -73,7 +73,7 @@ func TestStageLineSource(t *testing.T) {
 	}
 }
 
-// Each row is what is known of the stage live, and how its station reads.
+// Each row has the facts about the stage live, and its text in the stage line.
 func TestStageLine(t *testing.T) {
 	of := func(version int, state delivery.State) view.Delivery {
 		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "live", State: state, Reason: "cases failed"}}
@@ -81,7 +81,7 @@ func TestStageLine(t *testing.T) {
 	for _, tt := range []struct {
 		name       string
 		deliveries []view.Delivery
-		want       string // state, why, how many wait, the next one
+		want       string // state, reason, number of waiting versions, the next one
 	}{
 		{"nothing under way", nil, "settled  0"},
 		{"one moves", []view.Delivery{of(3, delivery.Deploying), of(2, delivery.Settled)}, "deploying version 3 0"},
@@ -112,8 +112,8 @@ func TestStageLine(t *testing.T) {
 	}
 }
 
-// A stage can be taken back to what settled there last before what is there, unless
-// something moves.
+// A stage can be rolled back to the version that settled there last before the deployed one, unless a delivery
+// is active.
 func TestRollbackVersions(t *testing.T) {
 	of := func(version int, turn int64, state delivery.State, deployments ...int64) view.Delivery {
 		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "trial", Turn: turn, State: state,
@@ -176,7 +176,7 @@ func TestNeedsAttention(t *testing.T) {
 		waiting(4, "live", before(delivery.GatePassed), asked()),
 		waiting(3, "live", before(delivery.GatePassed), asked()), // would be superseded
 		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Failed, Reason: "cases failed"}},
-		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Failed}}, // older than what is there
+		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Failed}}, // older than the deployed one
 	}
 	f.Deliveries[1].Blockers = []string{"no key", "no room"}
 	f.Turned = map[manifest.Place][]view.Turned{

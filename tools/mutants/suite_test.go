@@ -10,7 +10,7 @@ import (
 	"golang.org/x/tools/cover"
 )
 
-// What follows a closure in its statement is come by where the closure begins.
+// The rest of a statement after a closure is covered with the closure's first line.
 func TestLinesOf(t *testing.T) {
 	lines := linesOf([]cover.ProfileBlock{{StartLine: 3, EndLine: 5, Count: 1}, {StartLine: 5, EndLine: 7}, {StartLine: 12, EndLine: 13}})
 	for line, want := range map[int]bool{2: false, 3: true, 5: true, 6: false, 8: true, 9: true, 12: false, 14: false} {
@@ -20,7 +20,7 @@ func TestLinesOf(t *testing.T) {
 	}
 }
 
-// What a case asks is come by with its switch, and what it does with itself.
+// The expression of a case is covered with its switch, and its body by itself.
 func TestCaseCoverage(t *testing.T) {
 	text := "package p\n\nfunc f(n int) int {\n\tswitch {\n\tcase n > 3:\n\t\treturn n - 1\n\t}\n\treturn 0\n}\n"
 	s := source{name: "p.go", set: token.NewFileSet(), lines: strings.Split(text, "\n")}
