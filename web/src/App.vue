@@ -6,7 +6,7 @@ import { useArrival } from './composables/useArrival'
 import SignInPage from './pages/SignInPage.vue'
 import { useSession } from './stores/session'
 
-// Dialogs come when somebody needs them: the first page is small.
+// Dialogs load on demand, so the first page is small.
 const SessionBox = defineAsyncComponent(() => import('./components/SessionBox.vue'))
 const session = useSession()
 const { problem, run } = useAction()

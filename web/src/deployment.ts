@@ -1,10 +1,10 @@
-/** The steps of a deployment as people read them: by phase, and by function. */
+/** The steps of a deployment, by phase and by function. */
 
 import type { Schemas } from './api/client'
 
 type Step = Schemas['DeploymentStep']
 
-/** A stretch of time, in Unix milliseconds, of which everything on the page is a part. */
+/** The period of the whole page, in Unix milliseconds. */
 export interface Span {
   from: number
   length: number
@@ -18,7 +18,7 @@ export interface Phase {
   /** Kinds of resources and how many of each, the most frequent first. */
   kinds: [kind: string, count: number][]
   state: string
-  /** When its first step began and its last one ended; 0 where that is not so yet. */
+  /** The start of its first step and the end of its last one; 0 if not yet. */
   from: number
   to: number
 }
@@ -30,12 +30,12 @@ export interface FunctionSteps {
   steps: Step[]
 }
 
-/** The function that an address is of: "route/warn/ask" is of warn. */
+/** The function of an address: "route/warn/ask" belongs to warn. */
 function functionOf(address: string): string {
   return address.split('/')[1] ?? address
 }
 
-/** What many steps come to: the state that somebody has to know of first. */
+/** The combined state of several steps: the most important one. */
 function stateOf(steps: Step[]): string {
   for (const state of ['failed', 'running', 'waiting', 'skipped'])
     if (steps.some((s) => s.state === state)) return state === 'waiting' && steps.some(isDone) ? 'running' : state
@@ -61,7 +61,7 @@ export function phasesOf(steps: Step[]): Phase[] {
     })
 }
 
-/** When the first of some steps began and the last one ended; 0 where that is not so yet. */
+/** The start of the first of some steps and the end of the last one; 0 if not yet. */
 export function timesOf(steps: Step[]): { from: number; to: number } {
   let from = 0
   let to = 0
@@ -74,7 +74,7 @@ export function timesOf(steps: Step[]): { from: number; to: number } {
 
 const rank: Record<string, number> = { failed: 0, running: 1 }
 
-/** By function: those that failed first, then what runs, then the rest by name. */
+/** By function: failed ones first, then running ones, then the rest by name. */
 export function byFunction(steps: Step[]): FunctionSteps[] {
   return [...Map.groupBy(steps, (s) => functionOf(s.address))]
     .map(([name, own]) => ({
@@ -86,7 +86,7 @@ export function byFunction(steps: Step[]): FunctionSteps[] {
     .sort((a, b) => (rank[a.state] ?? 2) - (rank[b.state] ?? 2) || (a.name < b.name ? -1 : 1))
 }
 
-/** Where a stretch stands in a span, as CSS has it; what has not begun is not drawn. */
+/** The CSS position of a period in the span; a step that has not started is not drawn. */
 export function barOf(from: number, to: number, span: Span): Record<string, string> {
   if (!from) return { display: 'none' }
   return {

@@ -26,7 +26,7 @@ function replaced(to: string): boolean {
   location.assign(to)
   return true
 }
-/** Where the page is going while it is on its way. */
+/** The target of a navigation in progress. */
 let going = ''
 router.beforeEach((to) => void (going = to.fullPath))
 router.afterEach(() => void (going = ''))
@@ -36,7 +36,7 @@ router.afterEach(() => void (going = ''))
  */
 let left = -Infinity
 addEventListener('beforeunload', () => void (left = performance.now()))
-/** How long that may take, in milliseconds; who stays after all has a page that loads anew again. */
+/** The time limit of that, in milliseconds; afterwards the page can reload again. */
 const leaving = 10_000
 addEventListener('vite:preloadError', (e) => {
   if (performance.now() - left < leaving) return

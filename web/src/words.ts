@@ -1,4 +1,4 @@
-/** How values are said to people. */
+/** The forms of values for people. */
 
 const MIB = 1024 * 1024
 
@@ -34,7 +34,7 @@ export function exact(at: number): string {
   return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())} ${offset(d)}`
 }
 
-/** How far the clock here is from UTC. */
+/** The offset of local time from UTC. */
 function offset(d: Date): string {
   const minutes = -d.getTimezoneOffset()
   if (minutes === 0) return 'UTC'
@@ -43,7 +43,7 @@ function offset(d: Date): string {
   return `UTC${minutes < 0 ? '−' : '+'}${Math.floor(of / 60)}${rest}`
 }
 
-/** The day of a moment, in UTC. */
+/** The day of a time, in UTC. */
 export function day(at: number): string {
   return new Date(at).toISOString().slice(0, 10)
 }
@@ -56,7 +56,7 @@ export function count(n: number, one: string, many = `${one}s`): string {
   return `${n} ${n === 1 ? one : many}`
 }
 
-/** So many resources of a kind. */
+/** A number of resources of a kind. */
 export function resources(n: number, kind: string): string {
   switch (kind) {
     case 'identity':
@@ -67,7 +67,7 @@ export function resources(n: number, kind: string): string {
   return count(n, kind)
 }
 
-/** An attribute's value: with its unit, short where it is a digest. */
+/** An attribute's value with its unit; a digest is shortened. */
 export function value(v: unknown, unit?: string): string {
   if (v === null || v === undefined) return 'absent'
   if (typeof v === 'number' && unit === 'bytes') return bytes(v)
@@ -87,25 +87,25 @@ export function digest(d: string): string {
   return d.replace('sha256:', '').slice(0, 12)
 }
 
-/** Names in a row; of many the first, and how many more there are. */
+/** A list of names; of many the first, and the number of others. */
 export function some(names: string[], most = 8): string {
   return names.length <= most + 1
     ? names.join(', ')
     : `${names.slice(0, most).join(', ')} and ${names.length - most} more`
 }
 
-/** Who wrote a commit, as it says of itself, and who pushed it, as signed in, where that is somebody else. */
+/** The author of a commit, and who pushed it, as signed in, if that is somebody else. */
 export function writer(c: { author: string; person: string }): string {
   return c.person && c.person !== c.author ? `${c.author}, pushed by ${c.person}` : c.author
 }
 
-/** Where a value was written, in words. */
+/** The location of a value, in words. */
 export function origin(o: { file?: string; line?: number; rule: string }): string {
   if (o.file) return `${o.file}:${o.line ?? 1}`
   return o.rule === 'built-in' ? 'Rudmar default' : o.rule
 }
 
-/** The color class of a state. The word always stands beside it. */
+/** The color class of a state, which is always shown with its name. */
 export function tone(state: string): string {
   switch (state) {
     case 'settled':
@@ -148,7 +148,7 @@ export function tone(state: string): string {
 /** The class of a line of impact, by its severity. */
 export const severityTone = { critical: 'bad', review: 'wait', info: '' }
 
-/** A state or a kind as people read it: "rolled-back" is "rolled back". */
+/** The text of a state or kind: "rolled-back" is "rolled back". */
 export function stateText(state: string): string {
   return state.replaceAll('-', ' ')
 }

@@ -4,20 +4,20 @@ import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
 
-/** What went wrong, as the server says it, or that it does not answer. */
+/** A problem reported by the server, or that it does not respond. */
 export class Problem extends Error {
   constructor(
     readonly status: number,
     message: string,
     readonly diagnostics: Schemas['Diagnostic'][] = [],
-    /** Where its kind is explained. */
+    /** The address of its explanation. */
     readonly type = '',
   ) {
     super(message)
   }
 }
 
-/** Gives any error as a Problem. */
+/** Converts any error to a Problem. */
 export function problemOf(e: unknown): Problem {
   return e instanceof Problem ? e : new Problem(0, String(e))
 }
@@ -25,12 +25,12 @@ export function problemOf(e: unknown): Problem {
 let csrf = ''
 let signInAgain: (() => Promise<void>) | null = null
 
-/** Keeps the token that every changing request has to carry. */
+/** Stores the token of every changing request. */
 export function setCsrf(token: string): void {
   csrf = token
 }
 
-/** Keeps what lets somebody sign in again in place, once a session has ended. */
+/** Stores the function that asks to sign in again after a session has ended. */
 export function onEndedSession(again: () => Promise<void>): void {
   signInAgain = again
 }
@@ -43,7 +43,7 @@ const carryToken: Middleware = {
     kept.set(id, request.clone())
     return request
   },
-  /** What was asked in a session that has ended is asked again in the next one. */
+  /** A request of an ended session is repeated in the next one. */
   async onResponse({ response, id, schemaPath }) {
     const again = kept.get(id)
     kept.delete(id)
@@ -66,7 +66,7 @@ interface Answer<T> {
   response: Response
 }
 
-/** Gives the answer's data, or throws a Problem. */
+/** Returns the response's data, or throws a Problem. */
 export async function ask<T>(sent: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>
   try {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A build that runs, waits or did not make a version, with its log as it grows.
+// A queued, running or failed build, with its log.
 import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useSession } from '../stores/session'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What came of a saved case: each expectation, and the whole call.
+// The result of a saved case: each expectation, and the whole invocation.
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'

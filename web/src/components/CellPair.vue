@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The kind of a change as a pair of cells, before and after, with its word beside it.
+// The kind of a change as a pair of cells, before and after, with its name.
 import { computed } from 'vue'
 
 const props = defineProps<{ change: string; wordless?: boolean }>()

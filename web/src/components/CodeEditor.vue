@@ -97,7 +97,7 @@ function problems(state: EditorState): Diagnostic[] {
   })
 }
 
-/** Asks the core what may be written here. */
+/** Requests suggestions from the server. */
 async function complete(context: CompletionContext): Promise<CompletionResult | null> {
   if (!props.assist || !props.file.endsWith('.yaml')) return null
   const word = context.matchBefore(/[\w./-]*/)
@@ -114,11 +114,11 @@ async function complete(context: CompletionContext): Promise<CompletionResult | 
   return { from: word?.from ?? context.pos, options, validFor: /^[\w./-]*$/ }
 }
 
-/** Says what the key under the pointer is for. */
+/** Shows the documentation of the key under the pointer. */
 async function explain(v: EditorView, pos: number): Promise<Tooltip | null> {
   if (!props.assist || !props.file.endsWith('.yaml')) return null
   const at = v.state.doc.lineAt(pos)
-  // Behind the key's colon the core knows of which key the place speaks.
+  // After the key's colon the server knows the key of the position.
   const colon = at.text.indexOf(':', pos - at.from)
   const column = /^[\w-]*:/.test(at.text.slice(pos - at.from)) ? colon + 2 : pos - at.from
   const found = await props.assist(at.number, [...at.text.slice(0, column)].length + 1)

@@ -34,7 +34,7 @@ const to = (where: RouteLocationRaw) => () => router.push(where)
 const query = computed(() => ({ stage: stage.value || undefined }))
 const params = computed(() => ({ service: service.value }))
 
-/** What is known here, without asking. */
+/** The entries that need no request. */
 const near = computed<Entry[]>(() => [
   ...pages.map((p) => ({
     label: p.label,
@@ -99,9 +99,9 @@ const entries = computed(() => {
 
 let asked = 0
 let timer: ReturnType<typeof setTimeout> | undefined
-/** Whether the server has still to say what it finds. */
+/** Whether the server's results are pending. */
 const asking = ref(false)
-/** Whether somebody pressed Enter before it did. */
+/** Whether the user pressed Enter before they arrived. */
 let wanted = false
 watch(text, (words) => {
   at.value = 0
@@ -116,7 +116,7 @@ watch(text, (words) => {
   timer = setTimeout(async () => {
     const got = await ask(
       client.GET('/services/{service}/search', { params: { path: params.value, query: { text: words.trim() } } }),
-    ).catch(() => []) // the page itself says when there is no answer
+    ).catch(() => []) // the page itself reports an unreachable server
     if (mine !== asked) return
     found.value = got
     asking.value = false
@@ -124,8 +124,8 @@ watch(text, (words) => {
   }, 150)
 })
 
-// The browser's own dialog is there, with the cursor in its field, before the next key
-// is typed: nothing of it is lost.
+// The browser's own dialog is open, with the cursor in its field, before the next key
+// is typed, so no key is lost.
 watch(
   shown,
   (open) => {
@@ -143,7 +143,7 @@ async function opened(): Promise<void> {
   if (documents.value.length === 0) documents.value = await ask(client.GET('/docs')).catch(() => [])
 }
 
-/** Takes what is marked; the first of what is found, where that is still to come. */
+/** Selects the marked entry; the first result, if results are pending. */
 function enter(): void {
   if (asking.value && at.value === 0) wanted = true
   else choose(entries.value[at.value])

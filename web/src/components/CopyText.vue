@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 
 const props = defineProps<{ text: string; label?: string; quiet?: boolean }>()
 const said = ref('')
-/** An address breaks behind a slash, not in the middle of a word. */
+/** An address breaks after a slash, not within a word. */
 const parts = computed(() => (props.label ?? props.text).split(/(?<=[/?&])(?!\/)/))
 
 async function copy(): Promise<void> {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// How a stage is delivered to over the weeks, with the versions behind each number.
+// The delivery metrics of a stage by week, with the versions behind each number.
 import { computed, ref } from 'vue'
 
 import { ask, client } from '../api/client'

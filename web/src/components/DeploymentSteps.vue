@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// The steps of a deployment, folded by function: what failed comes first and open, then
-// what runs. Few steps are all open.
+// The steps of a deployment, folded by function: failed ones first and open, then
+// running ones. Few steps are all open.
 import { computed, reactive, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -10,9 +10,9 @@ import { count, duration } from '../words'
 
 const props = defineProps<{ steps: Schemas['DeploymentStep'][]; span: Span; now: number }>()
 
-/** With no more steps than that nothing is folded until somebody folds it. */
+/** Up to this number of steps nothing is folded at first. */
 const few = 24
-/** Functions that somebody opened or closed. */
+/** Functions that the user opened or closed. */
 const turned = reactive(new Map<string, boolean>())
 
 type Row = { key: string; of: FunctionSteps; step?: Schemas['DeploymentStep']; open: boolean }

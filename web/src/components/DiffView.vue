@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A file before and after, side by side, with what differs marked.
+// A file before and after, side by side, with marked differences.
 import { MergeView } from '@codemirror/merge'
 import { EditorState } from '@codemirror/state'
 import { EditorView, lineNumbers } from '@codemirror/view'

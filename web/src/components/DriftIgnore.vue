@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Leaving what was changed by hand: who left it and why, or the way to leave it.
+// Ignoring drift: who ignores it and why, or the form.
 import { ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -11,7 +11,7 @@ const open = ref(false)
 const reason = ref('')
 const until = ref('')
 
-// Once it is left the form has done its work.
+// Once the drift is ignored the form closes.
 watch(
   () => props.left,
   (left) => {

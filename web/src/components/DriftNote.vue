@@ -25,7 +25,7 @@ const { data, problem, reload } = useLoad(
 )
 const rows = computed(() => (data.value ?? []).filter((d) => d.function === props.functionName && !d.drift.follows))
 
-/** What was changed by hand, in a line. */
+/** The drift, in one line. */
 const heads = computed(() => props.drift.filter((d) => !d.follows))
 const said = computed(() => {
   const first = heads.value[0]
@@ -74,7 +74,7 @@ async function leaveNoMore(place: Schemas['DriftLocation']): Promise<void> {
   )
   await reload()
 }
-/** Makes the edit by which the manifest says what is live, and goes there with it. */
+/** Creates the edit that copies the actual state to the manifest, and opens it. */
 async function takeOver(place: Schemas['DriftLocation']): Promise<void> {
   await run(async () => {
     const got = await ask(

@@ -1,13 +1,13 @@
 <script setup lang="ts">
-// What an edit would change in the focused stage, while it is typed: it is shown,
-// and never run.
+// The plan of an edit in the focused stage, during typing: it is shown,
+// and never executed.
 import { onScopeDispose, ref, watch } from 'vue'
 
 import { ask, client, problemOf, type Problem, type Schemas } from '../api/client'
 import { count } from '../words'
 
 const props = defineProps<{ service: string; branch: string; stage: string; files: Map<string, string | null> }>()
-/** About as many steps are listed. */
+/** The approximate number of listed steps. */
 const mostSteps = 100
 const sketch = ref<Schemas['DraftPlan'] | null>(null)
 const problem = ref<Problem | null>(null)

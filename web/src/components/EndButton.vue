@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Ends something permanently, after a second press.
+// Revokes or deletes something permanently, after a second click.
 import { ref } from 'vue'
 
 const { verb = 'Delete' } = defineProps<{ what: string; busy: boolean; verb?: string }>()

@@ -34,7 +34,7 @@ watch(
   },
 )
 
-/** The file as it stood in a commit; nothing where it did not stand there. */
+/** The file at a commit; empty if it does not exist there. */
 async function textAt(commit: string): Promise<string> {
   if (!commit) return ''
   try {
@@ -45,7 +45,7 @@ async function textAt(commit: string): Promise<string> {
     )
     return got.text
   } catch {
-    return '' // it came, or went, with this commit
+    return '' // this commit created or deleted it
   }
 }
 async function pick(c: Schemas['FileCommit']): Promise<void> {

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// The files of a service by folder, with what was edited and how many problems
-// each has. A large service shows only the folders that are open or match.
+// The files of a service by folder, with edits and the number of problems
+// of each. A large service shows only open or matching folders.
 import { computed, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -14,7 +14,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ open: [file: string] }>()
 
-/** So many folders and more start closed. */
+/** From this number on, folders start closed. */
 const many = 12
 const wanted = ref('')
 const opened = ref(new Set<string>())

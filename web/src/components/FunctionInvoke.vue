@@ -9,7 +9,7 @@ import { bytes, duration } from '../words'
 const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
 const session = useSession()
 const target = ref(props.detail.targets[0] ?? '')
-// A saved case is an event that the function is known to take.
+// A saved case is a valid event of the function.
 const chosen = ref(
   Math.max(
     0,

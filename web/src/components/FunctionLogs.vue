@@ -20,7 +20,7 @@ const { lines, state, follow, back } = useLog(() => ({
 }))
 watch([target, everything], follow, { immediate: true })
 
-/** The newest calls, looked for in the newest lines alone. */
+/** The newest invocations, from the newest lines alone. */
 const calls = computed(() => {
   const out = new Set<string>(invocation.value ? [invocation.value] : [])
   for (let i = lines.value.length - 1; i >= 0 && i > lines.value.length - 600 && out.size < 30; i--) {
@@ -29,7 +29,7 @@ const calls = computed(() => {
   }
   return [...out]
 })
-/** The revisions of the lines, the newest first, by the version that first asked for them. */
+/** The revisions of the lines, newest first, by the version that created them. */
 const revisions = computed(() =>
   [
     ...new Map(

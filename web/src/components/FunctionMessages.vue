@@ -7,7 +7,7 @@ import { useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
 import { count } from '../words'
 
-/** What waits for a function, and what failed too often and became a dead letter. */
+/** A function's waiting messages and dead letters. */
 const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
 const session = useSession()
 const target = ref(props.detail.targets[0] ?? '')
@@ -39,7 +39,7 @@ function each(ids: number[], what: string, act: (message: number) => Promise<unk
     await reload()
   })
 }
-/** Asks once more before messages are taken away. */
+/** Asks for confirmation before messages are deleted. */
 function sure(ids: number[]): void {
   dropping.value = ids
   actionProblem.value = null

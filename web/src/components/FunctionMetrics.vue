@@ -16,7 +16,7 @@ const spans = [
   { value: 10080, label: 'Last week' },
   { value: 43200, label: 'Last 30 days' },
 ] as const
-/** How far back the figures go; the address may say anything. */
+/** The period of the metrics; the address can contain anything. */
 const minutes = computed(() => spans.find((s) => String(s.value) === over.value)?.value ?? 60)
 
 const { data, problem, reload } = useLoad(

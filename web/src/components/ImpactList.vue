@@ -1,12 +1,12 @@
 <script setup lang="ts">
-// The impact of a plan, worst first.
+// The impact of a plan, most severe first.
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 
 const props = defineProps<{ lines: Schemas['ImpactLine'][] }>()
 
-/** Lines of one kind and weight, each run of them folded where it is long. */
+/** Lines of one kind and severity; long runs are folded. */
 const groups = computed(() => [...Map.groupBy(props.lines, (l) => `${l.severity} ${l.kind}`).values()])
 </script>
 

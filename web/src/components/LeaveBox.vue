@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Asks what becomes of an edit that somebody is about to leave.
+// Asks what to do with an uncommitted edit.
 import type { Leaving } from '../composables/useDraft'
 
 const props = defineProps<{ answer: ((a: Leaving) => void) | null; what: string }>()

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// What the line under the cursor means: next fires, requests, permissions,
-// what was observed; and a box to try a request against all routes.
+// Notes on the line under the cursor: next times, requests, permissions,
+// observations; and a form that tests a request against all routes.
 import { ref } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Log lines: of very many only those in view are in the page.
+// Log lines: only the visible ones of many are in the page.
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, ref, watch } from 'vue'
 
@@ -11,14 +11,14 @@ const props = defineProps<{
   follow?: boolean
   withFunction?: boolean
   height?: string
-  /** Reads older lines; gives how many there were. */
+  /** Loads older lines; returns their number. */
   back?: () => Promise<number>
-  /** Whether a line's call can be chosen. */
+  /** Whether a line's invocation can be selected. */
   pick?: boolean
 }>()
 const emit = defineEmits<{ call: [invocation: string] }>()
 const box = ref<HTMLElement | null>(null)
-/** Whether the newest line is in view: then the view goes with what comes. */
+/** Whether the newest line is in view: then the view follows new lines. */
 const atEnd = ref(true)
 
 const rows = useVirtualizer(
@@ -48,7 +48,7 @@ async function scrolled(): Promise<void> {
   if (at.scrollTop > 40 || atEnd.value || !props.back) return
   const more = await props.back()
   await nextTick()
-  if (more) rows.value.scrollToIndex(more, { align: 'start' }) // what was read stays where it was
+  if (more) rows.value.scrollToIndex(more, { align: 'start' }) // the lines in view stay in place
 }
 const measure = (el: unknown) => {
   if (el instanceof HTMLElement) rows.value.measureElement(el)

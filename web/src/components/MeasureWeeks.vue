@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// Weeks side by side: which versions came and which failed, and how long they took. The
-// same stands in words below, with a link for each.
+// Weeks side by side: delivered and failed versions, and their lead time. The
+// same is below in words, with a link for each.
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -10,7 +10,7 @@ const props = defineProps<{ weeks: Schemas['DeliveryWeek'][]; stage: string }>()
 
 const wide = 480
 const high = 86
-/** As many marks as one week has room for; the rest is counted. */
+/** The maximum number of marks per week; the rest is counted. */
 const most = 8
 
 const step = computed(() => wide / Math.max(1, props.weeks.length))
@@ -28,7 +28,7 @@ const longest = computed(() => Math.max(1, ...columns.value.map((c) => c.lead)))
 const took = computed(() =>
   columns.value.filter((c) => c.lead).map((c) => ({ ...c, y: high - 4 - ((high - 14) * c.lead) / longest.value })),
 )
-/** Labels do not run into each other. */
+/** Labels do not overlap. */
 const each = computed(() => Math.ceil(44 / step.value))
 </script>
 

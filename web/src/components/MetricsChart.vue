@@ -27,7 +27,7 @@ Chart.register(
   Tooltip,
 )
 
-/** One row of a figure: its name, its values, how it is drawn, and in which of our colors. */
+/** One row of a chart: its name, values, form and color. */
 export interface FigureRow {
   label: string
   values: (number | null)[]
@@ -48,7 +48,7 @@ const props = defineProps<{
 const { theme } = useTheme()
 
 const colors = computed(() => {
-  void theme.value // the variables have other values in the other theme
+  void theme.value // the variables depend on the theme
   const style = getComputedStyle(document.documentElement)
   return (name: string) => style.getPropertyValue(`--${name}`).trim()
 })

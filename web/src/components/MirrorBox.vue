@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What a repository follows, how that goes, and the way to change it.
+// The remote of a mirror, its state, and the form to change it.
 import { ref } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'
@@ -12,7 +12,7 @@ const url = ref('')
 const user = ref('')
 const password = ref('')
 const minutes = ref(5)
-/** The key of push notices, told once. */
+/** The signing key of push notifications, shown once. */
 const key = ref('')
 const { busy, problem, run } = useAction()
 const path = () => ({ params: { path: { repository: props.repository.name } } })

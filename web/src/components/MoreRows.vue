@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Goes back further in a list that grows for years.
+// Loads older rows of a long list.
 import { useAction } from '../composables/useAction'
 
 const props = defineProps<{ more: boolean; older: () => Promise<void>; what: string }>()

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Where a page's content will stand, while it is on its way.
+// The placeholder of a page's content while it loads.
 defineProps<{ lines?: number }>()
 </script>
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The plan of a version onto a place, looked at where somebody is about to agree to it.
+// The plan of a version for a place, before a decision about it.
 import { ask, client } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 

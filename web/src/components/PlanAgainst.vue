@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What is otherwise in a plan that was kept than in an older one.
+// The differences of a saved plan from an older one.
 import { computed } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// The steps of a plan as a graph: what waits for what, from left to right. Steps
-// that follow another stand in its box.
+// The dependencies between the steps of a plan, from left to right. Steps
+// that another one causes are in its box.
 import { graphlib, layout } from '@dagrejs/dagre'
 import { computed } from 'vue'
 
@@ -21,7 +21,7 @@ interface Box {
 const drawn = computed(() => {
   const steps = props.plan.steps
   const at = new Map(steps.map((s) => [s.address, s]))
-  /** The step whose box a step stands in. */
+  /** The step whose box contains a step. */
   const headOf = (s: Schemas['Step']): string => {
     let head = s
     for (let i = 0; i < 4 && head.follows && at.has(head.follows); i++) head = at.get(head.follows) ?? head

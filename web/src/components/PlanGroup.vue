@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// Steps of a plan under one heading; of very many the first. What follows from
-// another step of the group is folded under it: nobody decides by a pointer.
+// Steps of a plan under one heading; of many the first. A step that another one
+// of the group causes is folded under it: nobody decides by a pointer.
 import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -11,13 +11,13 @@ import { count } from '../words'
 const props = defineProps<{
   title: string
   steps: Schemas['Step'][]
-  /** The steps are of one function: what follows is folded. */
+  /** The steps belong to one function: dependent ones are folded. */
   folded?: boolean
   withPhase?: boolean
   authors?: Record<string, Schemas['FileCommit']>
 }>()
 
-/** A step that another one of the group brings with it, and that has nothing to say of its own. */
+/** A step that another one of the group causes, without information of its own. */
 const heads = computed(() => new Set(props.steps.map((s) => s.address)))
 const follows = (s: Schemas['Step']): boolean => !!props.folded && !!s.follows && heads.value.has(s.follows)
 const main = computed(() => props.steps.filter((s) => !follows(s)))
@@ -25,7 +25,7 @@ const rest = computed(() => props.steps.filter(follows))
 const { shown, more, unfold } = useFold(() => main.value, 40)
 const box = ref<HTMLElement | null>(null)
 const { inView, before, after, measure } = useRows(() => shown.value, 84, box)
-/** All that a group has in common is said once. */
+/** Common parts of a group are shown once. */
 const common = computed(() => {
   const texts = new Set(props.steps.map((s) => s.because.map((c) => c.text).join()))
   return texts.size === 1 && props.steps.length > 1 ? (props.steps[0]?.because[0]?.text ?? '') : ''

@@ -9,18 +9,18 @@ import { useRows } from '../composables/useRows'
 import { useSteps } from '../composables/useSteps'
 import { count } from '../words'
 
-// The layout of graphs is fetched when somebody wants one.
+// The graph layout loads on demand.
 const PlanGraph = defineAsyncComponent(() => import('./PlanGraph.vue'))
 const props = defineProps<{
   plan: Schemas['Plan']
-  /** Its number, 0 where it was not kept. */
+  /** Its number, 0 if it is not saved. */
   id: number
 }>()
-/** With more steps than that a graph is no picture any more. */
+/** With more steps a graph is unreadable. */
 const mostDrawn = 1000
 const view = useAddress<'functions' | 'order' | 'graph'>('by', 'functions')
 
-/** Who wrote the lines that the steps give as their reasons. */
+/** The authors of the lines behind the steps. */
 const authors = ref<Record<string, Schemas['FileCommit']>>({})
 watch(
   () => props.plan,
@@ -38,7 +38,7 @@ watch(
       client.GET('/services/{service}/versions/{version}/lines', {
         params: { path: { service: p.base.service, version: p.base.version }, query: { place: places } },
       }),
-    ).catch(() => ({})) // a plan can be read without
+    ).catch(() => ({})) // a plan is readable without
     if (props.plan === p) authors.value = found
   },
   { immediate: true },
@@ -54,7 +54,7 @@ const {
   () => props.plan,
   () => props.id,
 )
-// Waves go through all functions, so that they take all steps.
+// Phases span all functions, so they need all steps.
 watch(
   [view, () => props.plan],
   () => {
@@ -74,7 +74,7 @@ const groups = computed(() => {
     .map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.phase - b.phase) }))
 })
 const { shown, more, unfold } = useFold(() => groups.value, 25)
-/** Groups that are not shown: those that are folded, and those that were not fetched. */
+/** Hidden groups: folded ones, and those that are not loaded. */
 const behind = computed(() =>
   view.value === 'functions' ? props.plan.total.functions - groups.value.length + more.value : more.value,
 )
@@ -159,7 +159,7 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
   align-items: baseline;
   margin-bottom: 0.6rem;
 }
-/* The distance counts as a part of the row, as the window over the rows is reckoned by their heights. */
+/* The distance is part of the row, because the visible rows are computed from their heights. */
 .space {
   padding-bottom: 0.8rem;
 }

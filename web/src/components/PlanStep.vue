@@ -11,7 +11,7 @@ const props = defineProps<{
   authors?: Record<string, Schemas['FileCommit']>
   plain?: boolean
 }>()
-/** What a digest is made of is the story, not the digest. */
+/** The inputs of a digest matter, not the digest. */
 const told = computed(() =>
   props.step.kind === 'revision' || props.step.kind === 'pointer'
     ? props.step.attributes.filter((a) => a.drifted)

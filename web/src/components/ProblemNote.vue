@@ -3,7 +3,7 @@ import type { Problem } from '../api/client'
 
 defineProps<{
   problem: Problem | null
-  /** Asks once more for what could not be had. */
+  /** Repeats the failed request. */
   again?: () => unknown
 }>()
 </script>

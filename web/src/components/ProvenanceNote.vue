@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Where a version came from, in words, and whether all of it is as it was built.
+// The provenance of a version in words, and its verification.
 import { computed } from 'vue'
 
 import { ask, client } from '../api/client'

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// What the manifests become in the focused stage: resources and values, each
-// linked to the line that it came from.
+// The rendered resources of the focused stage: resources and values, each
+// linked to its source line.
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -19,7 +19,7 @@ const emit = defineEmits<{ open: [file: string, line: number] }>()
 function touches(o: Schemas['Origin']): boolean {
   return o.file === props.file && o.line === props.line
 }
-/** The value that an attribute has without the edit; undefined where it is the same. */
+/** An attribute's value without the edit; undefined if it is the same. */
 const changed = computed(() => {
   const was = new Map<string, string>(
     (props.edited ? props.check.before : props.check.rendered).flatMap((b) =>
@@ -37,20 +37,20 @@ const changed = computed(() => {
   }
   return out
 })
-/** What follows from the code, which is not built while it is edited. */
+/** Values that depend on the code, which is not built during edits. */
 function later(b: Schemas['RenderedResource'], a: Schemas['RenderedAttribute']): boolean {
   return b.kind === 'pointer' || (b.kind === 'revision' && a.name !== 'configuration')
 }
 function isNew(b: Schemas['RenderedResource']): boolean {
   return props.check.effect.created.includes(b.address)
 }
-/** Where a value was written, as short as it can be said from the open file. */
+/** The location of a value, relative to the open file. */
 function short(o: Schemas['Origin']): string {
   if (o.file === props.file) return `line ${o.line}`
   const folder = /^functions\/[^/]+\//.exec(props.file)?.[0] ?? ''
   return folder && o.file?.startsWith(folder) ? `${o.file.slice(folder.length)}:${o.line}` : origin(o)
 }
-/** What the edit does to all of the service, in words. */
+/** The effect of the edit on the whole service, in words. */
 const effect = computed(() => {
   const { values, created, deleted } = props.check.effect
   const some = (list: string[]) => list.slice(0, 3).join(', ') + (list.length > 3 ? ` and ${list.length - 3} more` : '')

@@ -1,21 +1,21 @@
 <script setup lang="ts">
 import { type ComponentPublicInstance, onBeforeUnmount, onMounted, useTemplateRef } from 'vue'
 
-/** A table that becomes a list where it is narrow: each cell then says what its column said. */
+/** A table that becomes a list on narrow screens: each cell then has its column's label. */
 defineProps<{
-  /** What stands in it, for those who do not see the heading above it. */
+  /** The label of the table for screen readers. */
   caption: string
 }>()
 const part = useTemplateRef<ComponentPublicInstance>('part')
 
-/** Gives each cell the words of its column. */
+/** Labels each cell with its column. */
 function label(table: HTMLElement): void {
   const words = [...table.querySelectorAll('thead th')].map((th) =>
     th.querySelector('.visually-hidden') ? '' : (th.textContent ?? '').trim(),
   )
   for (const row of table.querySelectorAll('tbody tr')) {
     const cells = row.querySelectorAll('td')
-    if (cells.length !== words.length) continue // a row that says something of its own
+    if (cells.length !== words.length) continue // a row with content of its own
     cells.forEach((cell, i) => {
       // The first cell names the row.
       if (i > 0 && words[i] && cell.dataset.label !== words[i]) cell.dataset.label = words[i]
@@ -23,7 +23,7 @@ function label(table: HTMLElement): void {
   }
 }
 
-// Rows come and go without this component being drawn anew: what is in a slot is its owner's.
+// Rows change without an update of this component, because the parent renders the slot.
 let seen: MutationObserver | undefined
 onMounted(() => {
   const table: unknown = part.value?.$el

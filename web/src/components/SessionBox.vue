@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Signing in again where one is: what is on the page stays, and what was asked goes on.
+// Signing in again on the same page: its content stays, and the request is repeated.
 import { useSession } from '../stores/session'
 
 const session = useSession()

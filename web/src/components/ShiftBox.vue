@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// How a version gets its share of the calls: both revisions side by side, what the
-// judge says, what happens next, and the words by which somebody steers it.
+// The traffic shift of a version: both revisions side by side, the
+// judge's verdict, the next step, and the commands.
 import { computed, defineAsyncComponent } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -8,7 +8,7 @@ import { useNow } from '../composables/useNow'
 import { clock, count, duration } from '../words'
 import type { FigureRow } from './MetricsChart.vue'
 
-/** Charts come once there is something to draw. */
+/** Charts load once there is data. */
 const MetricsChart = defineAsyncComponent(() => import('./MetricsChart.vue'))
 
 const props = defineProps<{
@@ -23,7 +23,7 @@ const steering: Schemas['DeliveryAction'][] = ['advance', 'pause', 'resume', 'ab
 const now = useNow(1000)
 
 const runs = computed(() => props.shift.active && props.state === 'shifting')
-/** What would happen next, and when. */
+/** The next step, and its time. */
 const next = computed(() => {
   const s = props.shift
   if (!runs.value) return ''

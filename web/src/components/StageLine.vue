@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// The strip that draws the stages in order: the source, then each stage as a
-// station, with the way on between them. Narrow, it is swiped.
+// The stages in order: the source, then each stage as a
+// station, with the links between them. On narrow screens it scrolls.
 import { nextTick, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -11,7 +11,7 @@ defineProps<{ line: Schemas['StageLine'] }>()
 const { service, stage, focus } = useFocus()
 const strip = ref<HTMLElement | null>(null)
 
-// The station in focus is in view.
+// The focused station is in view.
 watch(
   stage,
   async () => {
@@ -22,11 +22,11 @@ watch(
   { immediate: true, flush: 'post' },
 )
 
-/** The targets as short as they can be said. */
+/** The targets in their shortest form. */
 function where(targets: string[]): string {
   return targets.length === 1 ? (targets[0] ?? '') : count(targets.length, 'target')
 }
-/** What a version waits for, in few words. */
+/** What a version is waiting for, in few words. */
 function gates(s: Schemas['Station']): string {
   if (!s.next?.pending.length) return s.next?.summary ?? ''
   const { pending, blockedBy } = s.next

@@ -6,7 +6,7 @@ import { useAction } from '../composables/useAction'
 import { useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
 
-/** The secrets of a stage: who set them, and a way to set them. Their values are never shown. */
+/** The secrets of a stage: who set them, and a form to set them. Values are never shown. */
 const props = defineProps<{ service: string; stage: string; missingOnly?: boolean }>()
 const emit = defineEmits<{ set: [] }>()
 const session = useSession()

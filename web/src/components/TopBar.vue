@@ -19,13 +19,13 @@ const route = useRoute()
 const router = useRouter()
 const { service, stage } = useFocus()
 const { theme, turn } = useTheme()
-/** The part gives these buttons the role of a menu, which has none of its own in it. */
+/** The component gives these buttons the role of a menu, which requires menu items. */
 const item = { role: 'menuitem' }
 const now = useNow(1000)
 const wait = computed(() => Math.max(0, Math.ceil((live.next - now.value) / 1000)))
 
 async function leave(): Promise<void> {
-  // An edit that is not committed is asked about first.
+  // An uncommitted edit is confirmed first.
   const failed = await router.push({ name: 'start' })
   if (failed) return
   live.close()
@@ -166,7 +166,7 @@ kbd {
     display: none;
   }
 }
-/* Narrow: the pages go to a row of their own, which is swiped. */
+/* Narrow: the pages are on a scrolling row of their own. */
 @media (max-width: 900px) {
   .bar {
     flex-wrap: wrap;

@@ -1,17 +1,17 @@
 <script setup lang="ts">
-// Asks for a name to be typed before something is done that cannot be taken back, or that opens something.
+// Asks for a typed name before an action that cannot be undone, or that widens access.
 import { ref, watch } from 'vue'
 
 import type { Problem } from '../api/client'
 
 const props = defineProps<{
   title: string
-  /** What has to be typed. */
+  /** The name to type. */
   word: string
-  /** What the button says. */
+  /** The label of the button. */
   action: string
   busy: boolean
-  /** Why it was not done. */
+  /** The error. */
   problem: Problem | null
 }>()
 const open = defineModel<boolean>({ required: true })

@@ -2,7 +2,7 @@ import { ref } from 'vue'
 
 import { Problem } from '../api/client'
 
-/** Runs what somebody asked for: busy while it runs, and what went wrong. */
+/** Runs an action, with its busy state and its error. */
 export function useAction() {
   const busy = ref(false)
   const problem = ref<Problem | null>(null)

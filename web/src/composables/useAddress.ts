@@ -1,7 +1,7 @@
 import { computed, type WritableComputedRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-/** A choice that stands in the address, so that it can be sent to somebody and comes back after a reload. */
+/** A setting in the address, which can be shared and survives a reload. */
 export function useAddress<T extends string = string>(name: string, usual: T): WritableComputedRef<T> {
   const route = useRoute()
   const router = useRouter()

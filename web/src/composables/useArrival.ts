@@ -3,7 +3,7 @@ import { type RouteLocationNormalizedLoaded, useRoute, useRouter } from 'vue-rou
 
 import { useFocus } from './useFocus'
 
-/** What a page is called: in the window's title, and to who listens. */
+/** The title of a page: in the window, and for screen readers. */
 export function titleOf(route: RouteLocationNormalizedLoaded, stage: string): string {
   const p = route.params
   switch (route.name) {
@@ -85,13 +85,13 @@ export function useArrival() {
   watch(
     () => route.path,
     async () => {
-      if (!started) return // the first page is the browser's own to announce
+      if (!started) return // the browser itself announces the first page
       await nextTick()
       said.value = document.title
       looking?.disconnect()
       if (arrive()) return
       looking = new MutationObserver(() => {
-        // Whoever has gone on in the meantime is left alone.
+        // A focus that the user has moved meanwhile is kept.
         if (document.activeElement !== document.body || arrive()) looking?.disconnect()
       })
       looking.observe(document.body, { childList: true, subtree: true })

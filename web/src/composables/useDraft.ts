@@ -1,23 +1,23 @@
 import { onMounted, onUnmounted, type Ref, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate } from 'vue-router'
 
-/** An edit that is not committed, as it is kept in the browser. */
+/** An uncommitted edit in the browser's storage. */
 export interface Draft {
   at: number
-  /** The commit that it began with. */
+  /** The commit on which it is based. */
   base: string
   files: [string, string | null][]
   message: string
 }
 
-/** What somebody answers when they are about to leave an edit. */
+/** The user's decision about an uncommitted edit. */
 export type Leaving = 'stay' | 'keep' | 'drop'
 
 function key(service: string, branch: string, person: string): string {
   return `rudmar-draft ${person} ${service} ${branch}`
 }
 
-/** Reads the draft of a branch; null where there is none. */
+/** Reads the draft of a branch; null if there is none. */
 export function readDraft(service: string, branch: string, person: string): Draft | null {
   try {
     const draft = JSON.parse(localStorage.getItem(key(service, branch, person)) ?? 'null') as Draft | null
@@ -27,7 +27,7 @@ export function readDraft(service: string, branch: string, person: string): Draf
   }
 }
 
-/** Puts an edit there to be taken up; false where one is there already, which is not lost for it. */
+/** Stores an edit for the editor; false if there is one already, which is kept. */
 export function putDraft(service: string, branch: string, person: string, draft: Draft): boolean {
   if (readDraft(service, branch, person)) return false
   localStorage.setItem(key(service, branch, person), JSON.stringify(draft))
@@ -43,7 +43,7 @@ export function useDraft(
   edits: Ref<Map<string, string | null>>,
   of: () => { service: string; branch: string; person: string; base: string; message: string },
 ) {
-  /** Somebody is about to leave; the answer goes on with it. */
+  /** The user is about to leave; the decision continues the navigation. */
   const leaving = ref<((answer: Leaving) => void) | null>(null)
   const full = ref(false)
 
@@ -59,7 +59,7 @@ export function useDraft(
       localStorage.setItem(key(service, branch, person), JSON.stringify(draft))
       full.value = false
     } catch {
-      full.value = true // the browser gives no more room
+      full.value = true // the browser's storage is full
     }
   }
   watch([edits, () => of().message], keep)

@@ -3,7 +3,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { useLine } from '../stores/line'
 
-/** The service in view and the stage in focus; both stand in the address. */
+/** The service in view and the focused stage, from the address. */
 export function useFocus() {
   const route = useRoute()
   const router = useRouter()

@@ -7,21 +7,21 @@ import { type Change, useLive } from '../stores/live'
 export interface Loaded<T> {
   data: Ref<T | null>
   problem: Ref<Problem | null>
-  /** It is asked for, and there is nothing to show yet. */
+  /** It is loading, and there is nothing to show yet. */
   pending: ComputedRef<boolean>
   reload: () => Promise<void>
 }
 
 export interface LoadOptions {
-  /** What it depends on: another value loads anew. */
+  /** Its dependencies: another value reloads it. */
   watch?: () => unknown
-  /** What may change it. */
+  /** The events that can change it. */
   topics?: string[]
-  /** What it is about: a change that says otherwise of one of these is somebody else's. */
+  /** Its subject: an event about another subject does not concern it. */
   about?: () => Record<string, unknown>
 }
 
-/** Whether a change concerns a page: it is of its service, and of what the page is about. */
+/** Whether an event concerns a page: its service and its subject. */
 export function concerns(change: Change, service: string, topics: string[], about: Record<string, unknown>): boolean {
   if (!topics.includes(change.topic)) return false
   if (service && change.service && change.service !== service) return false

@@ -4,16 +4,16 @@ import { ask, client, type Schemas } from '../api/client'
 
 export type LogLine = Schemas['LogLine']
 
-/** So many lines are kept in the page; older ones are asked for again. */
+/** The maximum number of lines in the page; older ones are loaded again. */
 const kept = 2000
-/** How often what came is shown, in ms: line by line, a busy log would fill a core. */
+/** The interval of updates, in ms: line by line, a busy log would fill a core. */
 const beat = 500
 
-/** The lines of a function's log, as they come, and older ones as somebody scrolls up. */
+/** The lines of a function's log, as they arrive, and older ones during scrolling. */
 export function useLog(of: () => { service: string; stage: string; target: string; function?: string }) {
   const lines = shallowRef<LogLine[]>([])
   const state = ref('connecting')
-  /** Whether older lines may be there. */
+  /** Whether older lines can exist. */
   const older = ref(true)
   let arrived: LogLine[] = []
   let stream: EventSource | null = null
@@ -48,7 +48,7 @@ export function useLog(of: () => { service: string; stage: string; target: strin
     })
   }
 
-  /** Reads lines from before the first that is shown; gives how many there were. */
+  /** Loads lines before the first one; returns their number. */
   async function back(): Promise<number> {
     const first = lines.value[0]
     if (reading || !older.value || !first) return 0
@@ -64,7 +64,7 @@ export function useLog(of: () => { service: string; stage: string; target: strin
       lines.value = [...got, ...lines.value]
       return got.length
     } catch {
-      return 0 // the state says that there is no answer
+      return 0 // the state reports the error
     } finally {
       reading = false
     }

@@ -3,7 +3,7 @@ import { computed, type ComputedRef, ref, shallowRef, watch } from 'vue'
 import { problemOf } from '../api/client'
 import { type Loaded, type LoadOptions, useLoad } from './useLoad'
 
-/** As many rows as the server gives at a time. */
+/** The number of rows per request. */
 const part = 100
 
 /**

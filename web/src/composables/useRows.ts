@@ -1,16 +1,16 @@
 import { useWindowVirtualizer } from '@tanstack/vue-virtual'
 import { computed, type ComputedRef, onMounted, onUpdated, ref, type Ref } from 'vue'
 
-/** With fewer rows all of them are in the page: the browser's own search finds them, and print has them. */
+/** With fewer rows all of them are in the page, for the browser's own search and for print. */
 const least = 150
 
 export interface Rows<T> {
-  /** The rows in view, and where each stands in the whole list. */
+  /** The rows in view, with their indexes in the whole list. */
   inView: ComputedRef<{ row: T; index: number }[]>
-  /** What the rows before and after them would take, in CSS pixels. */
+  /** The height of the rows before and after them, in CSS pixels. */
   before: ComputedRef<number>
   after: ComputedRef<number>
-  /** A row's ref, so that its height is known. */
+  /** A row's ref, to measure its height. */
   measure: (el: unknown) => void
 }
 

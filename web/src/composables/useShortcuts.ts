@@ -1,6 +1,6 @@
 import { onMounted, onUnmounted } from 'vue'
 
-/** What keys do, as the list of them says. */
+/** The keyboard shortcuts. */
 export const shortcuts: { keys: string; does: string }[] = [
   { keys: '1 … 7', does: 'Go to Board, Source, Versions, Plan, Deliveries, Functions, Journal' },
   { keys: '[ and ]', does: 'Focus the previous or next stage' },
@@ -11,7 +11,7 @@ export const shortcuts: { keys: string; does: string }[] = [
   { keys: 'Ctrl Space', does: 'In the editor: show completions' },
 ]
 
-/** Carries out single keys, where nobody is typing. */
+/** Handles single keys, outside text fields. */
 export function useShortcuts(does: (key: string) => void): void {
   function onKey(e: KeyboardEvent): void {
     const at = e.target as HTMLElement

@@ -11,9 +11,9 @@ export function useSteps(
   plan: () => Schemas['Plan'],
   id: () => number,
 ): {
-  /** By index once all are there, else by function. */
+  /** By index once all are loaded, else by function. */
   steps: ComputedRef<Schemas['Step'][]>
-  /** All of them are there. */
+  /** All of them are loaded. */
   whole: ComputedRef<boolean>
   pending: Ref<boolean>
   problem: Ref<Problem | null>

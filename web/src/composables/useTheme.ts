@@ -11,11 +11,11 @@ watchEffect(() => {
   document.documentElement.dataset.bsTheme = theme.value
 })
 
-/** Light or dark: as the system has it, until somebody chooses; a choice is kept in the browser. */
+/** Light or dark: the system's theme, until the user chooses; the choice is stored in the browser. */
 export function useTheme() {
   function turn(): void {
     const now = theme.value === 'dark' ? 'light' : 'dark'
-    chosen.value = now === system.value ? '' : now // the system's own is no choice
+    chosen.value = now === system.value ? '' : now // the system's theme is no choice
     if (chosen.value) localStorage.setItem(key, chosen.value)
     else localStorage.removeItem(key)
   }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Who is signed in, and the tokens with which machines act in their name.
+// The signed-in user, and their tokens for machines.
 import { computed, nextTick, ref } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'
@@ -16,7 +16,7 @@ const { data: services } = useLoad(() => ask(client.GET('/services')))
 const { data: copies, reload: reloadCopies } = useLoad(() => ask(client.GET('/copies')), { topics: ['copy'] })
 const { busy, problem: actProblem, run } = useAction()
 
-/** What each right lets somebody do. */
+/** The description of each right. */
 const means: Record<string, string> = {
   view: 'view everything; always included',
   invoke: 'invoke functions',

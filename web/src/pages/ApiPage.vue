@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What the API has, read from its description.
+// The API reference, from its description.
 import { computed } from 'vue'
 import { parse } from 'yaml'
 

@@ -21,7 +21,7 @@ const { data: journal } = useLoad(
   () => ask(client.GET('/services/{service}/journal', { params: { path: { service: service.value } } })),
   { watch: () => service.value, topics: ['source', 'build', 'delivery', 'deployment'] },
 )
-/** What came of something, without the steps on its way. */
+/** The results, without intermediate steps. */
 const latest = computed(() =>
   (journal.value ?? [])
     .filter(

@@ -26,16 +26,16 @@ const { data, problem, reload } = useLoad(
   },
 )
 const comment = ref('')
-/** The impact deletes or opens something, so the stage's name confirms the action. */
+/** The impact deletes data or widens access, so the stage's name confirms the action. */
 const asking = ref(false)
 const doing = ref<Action>('approve')
 const { busy, problem: actProblem, run } = useAction()
 
 // An approver sees the impact before approving and approves it by its digest. Others
 // open it on demand.
-/** Somebody is about to put this version back: what that means is shown first. */
+/** The user is about to redeploy this version: the impact is shown first. */
 const back = ref(false)
-/** Somebody wants to know what it means, and has nothing to say to it. */
+/** The user opened the impact without a decision to make. */
 const curious = ref(false)
 watch(
   () => [route.params.version, route.params.stage, route.query.back].join(' '),
@@ -51,9 +51,9 @@ const agrees = computed(
     (data.value?.actions.some((a) => ['approve', 'request', 'override', 'request-remaining'].includes(a)) ?? false),
 )
 const looks = computed(() => agrees.value || (curious.value && data.value?.place.state === 'waiting'))
-/** The functions that somebody is about to ask for; none for all. */
+/** The functions to request; none for all. */
 const chosen = ref<string[]>([])
-/** From when on what is asked for may enter, in the time of this browser; at once where it is empty. */
+/** The requested earliest time, in the browser's zone; empty for at once. */
 const at = ref('')
 const rest = computed(() => data.value?.actions.includes('request-remaining') || undefined)
 const {
@@ -104,7 +104,7 @@ const needsLook = ['approve', 'request', 'rollback', 'override', 'request-remain
 const gate = ref('')
 const overridable = computed(() => data.value?.gates.filter((g) => g.overridable) ?? [])
 
-/** Does it, or asks once more before. */
+/** Runs the action, or asks for confirmation first. */
 function begin(action: Action): void {
   if (needsLook.includes(action) && meaning.value?.confirm) {
     doing.value = action
@@ -137,13 +137,13 @@ function act(action: Action, confirm = ''): Promise<boolean> {
     await reload()
   })
 }
-/** What is another archive comes first. */
+/** Different archives come first. */
 const digests = computed(() =>
   [...(data.value?.digests ?? [])].sort((a, b) => Number(a.digest === a.deployed) - Number(b.digest === b.deployed)),
 )
 const { shown: shownDigests, more: moreDigests, unfold: moreOfDigests } = useFold(() => digests.value, 12)
 const same = computed(() => data.value?.digests.filter((d) => d.digest === d.deployed).length ?? 0)
-/** What came of the cases when somebody ran them just now. */
+/** The results of a manual run of the cases. */
 const ran = ref<Schemas['CaseRun'][] | null>(null)
 watch(path, () => {
   ran.value = null

@@ -22,7 +22,7 @@ const { shown: outputs, more, unfold } = useFold(() => data.value?.outputs ?? []
 const { busy, problem: actProblem, run } = useAction()
 const now = useNow(200)
 
-// The stage of the deployment is the one to look at.
+// The deployment's stage is the focused one.
 watch(data, (d) => {
   if (d && route.query.stage !== d.deployment.stage) void router.replace({ query: { stage: d.deployment.stage } })
 })
@@ -30,7 +30,7 @@ watch(data, (d) => {
 const running = computed(() => data.value?.deployment.state === 'running')
 const steps = computed(() => data.value?.steps ?? [])
 const done = computed(() => steps.value.filter((s) => s.state === 'succeeded').length)
-/** About how long the rest takes, if it goes on as it went; 0 where nobody can tell. */
+/** The estimated remaining time at the present rate; 0 if unknown. */
 const left = computed(() => {
   const waiting = steps.value.filter((s) => s.state === 'waiting' || s.state === 'running').length
   return running.value && done.value >= 5 ? (span.value.length / done.value) * waiting : 0

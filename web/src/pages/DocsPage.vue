@@ -44,7 +44,7 @@ function follow(e: MouseEvent): void {
     </nav>
     <ProblemNote :problem="problem" :again="reload" />
     <PageWait v-if="pending" />
-    <!-- The text comes with the program, as HTML that the server made of it. -->
+    <!-- The text is part of the program, as HTML from the server. -->
     <!-- eslint-disable-next-line vue/no-v-html -->
     <article v-if="data" class="text" @click="follow" v-html="data.html" />
   </div>

@@ -7,7 +7,7 @@ import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
 import { count } from '../words'
 
-// Charts are fetched when somebody wants to see them.
+// Charts load on demand.
 const FunctionMetrics = defineAsyncComponent(() => import('../components/FunctionMetrics.vue'))
 const route = useRoute()
 const router = useRouter()

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// What Rudmar needs, what does not get on, and what keeps functions and builds
-// apart on this machine.
+// Health checks, stalled work, and the isolation of functions and builds
+// on this machine.
 import { ask, client } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 

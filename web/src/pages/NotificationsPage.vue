@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Where notices go, what went there, and what came back.
+// Notification targets, sent notifications, and responses.
 import { computed, ref } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Pages that belong to no service: a bar with the way back.
+// Pages without a service: a bar with a back link.
 import mark from '../assets/mark.svg?inline'
 </script>
 

@@ -19,7 +19,7 @@ const { service, stage } = useFocus()
 const target = computed(() => (typeof route.query.target === 'string' ? route.query.target : undefined))
 /** The requested version, or the version that is waiting to enter the stage. */
 const asked = computed(() => Number(route.query.version) || undefined)
-/** What is live, is not Rudmar's own, and is to go. */
+/** The unmanaged resources to delete. */
 const deletions = computed(() => [route.query.deletions ?? []].flat().filter((a): a is string => typeof a === 'string'))
 const waiting = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.next?.version)
 const version = computed(() => asked.value ?? (target.value ? undefined : waiting.value))
@@ -45,7 +45,7 @@ const { data, problem, reload } = useLoad(
   },
 )
 const plan = computed(() => data.value?.plan)
-/** Since when nothing is to be done; 0 where something is. */
+/** Since when the plan is empty; 0 if it is not. */
 const quietSince = computed(() => {
   const p = plan.value
   if (!p || p.steps.length + p.blockers.length > 0 || p.base.version !== p.base.from) return 0
@@ -53,8 +53,8 @@ const quietSince = computed(() => {
 })
 const targets = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.targets ?? [])
 
-// A plan is a look at one moment. When something happens in its stage that it
-// cannot know of, the page says so and leaves the plan as it was read.
+// A plan is computed at one time. After an event in its stage that it
+// does not include, the page says so and keeps the plan unchanged.
 const moved = ref(false)
 const stop = useLive().listen((change) => {
   const here = change?.service === service.value && change.body.stage === plan.value?.base.stage
@@ -67,7 +67,7 @@ const stop = useLive().listen((change) => {
 onScopeDispose(stop)
 watch(data, () => (moved.value = false))
 
-/** It deletes or opens something, which is confirmed by the stage's name. */
+/** It deletes data or widens access, so the stage's name confirms it. */
 const asking = ref(false)
 const doing = computed(() => {
   if (data.value?.runnable.action !== 'rollback' || !plan.value)
@@ -85,7 +85,7 @@ function choose(query: Record<string, string | undefined>): void {
   })
 }
 
-/** Keeps the plan as it is shown, so that it has an address; another one by now is refused. */
+/** Saves the plan as shown, so it has an address; an outdated one is rejected. */
 async function keep(): Promise<Schemas['SavedPlan']> {
   if (!data.value) throw new Problem(0, 'The plan is still loading.')
   if (data.value.id) return data.value
@@ -105,7 +105,7 @@ function address(): Promise<boolean> {
 }
 
 const copied = ref('')
-/** Puts the plan as text into the clipboard, to be sent to somebody. */
+/** Copies the plan as text, to share it. */
 async function copy(): Promise<void> {
   await run(async () => {
     const { id } = await keep()

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What stands on every page of a service: the top bar and the stage line.
+// The common parts of a service's pages: the top bar and the stage line.
 import { defineAsyncComponent, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 

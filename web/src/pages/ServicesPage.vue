@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// All services and repositories: what is there, and what moves or goes.
+// All services and repositories, with moving and deleting them.
 import { ref } from 'vue'
 
 import { ask, client } from '../api/client'
@@ -22,7 +22,7 @@ const { data: repositories, reload: reloadRepositories } = useLoad(() => ask(cli
 const { busy, problem: actProblem, run } = useAction()
 
 const made = ref('')
-/** What is about to go or to move: it is confirmed by its name. */
+/** The object to delete or move, which its name confirms. */
 const doing = ref<{ kind: 'service' | 'repository' | 'move'; name: string } | null>(null)
 const asking = ref(false)
 const to = ref('')

@@ -4,7 +4,7 @@ import { ref } from 'vue'
 import { ask, client } from '../api/client'
 import mark from '../assets/mark.svg?inline'
 
-/** The demo says so itself, and nobody else has its passwords. */
+/** The demo identifies itself, and its passwords are used nowhere else. */
 const demo = ref(false)
 ask(client.GET('/welcome')).then(
   (w) => (demo.value = w.demo),

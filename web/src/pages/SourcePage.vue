@@ -16,7 +16,7 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const { service, stage } = useFocus()
-/** The branch that is asked for; the main one where none is. */
+/** The requested branch; the main one by default. */
 const wanted = computed(() => (typeof route.query.branch === 'string' ? route.query.branch : undefined))
 
 const { data, problem, pending, reload } = useLoad(
@@ -29,9 +29,9 @@ const { data, problem, pending, reload } = useLoad(
   { watch: () => `${service.value} ${wanted.value ?? ''}`, topics: ['source'] },
 )
 const base = ref('')
-/** A new branch that the commit goes to; nothing for the branch that is open. */
+/** A new branch for the commit; empty for the open branch. */
 const newBranch = ref('')
-/** What was edited and not committed, by file; null for one that is taken away. */
+/** Uncommitted edits, by file; null for a deleted one. */
 const edits = ref(new Map<string, string | null>())
 const showDiff = ref(false)
 const newName = ref<string | null>(null)
@@ -53,7 +53,7 @@ const {
   base: base.value,
   message: message.value,
 }))
-/** What was left uncommitted in this browser, and is offered again. */
+/** A stored uncommitted edit, which is offered again. */
 const draft = ref<Draft | null>(null)
 function takeUp(): void {
   if (!draft.value) return
@@ -81,21 +81,21 @@ const diagnostics = computed(() => check.value?.diagnostics ?? data.value?.diagn
 const here = computed(() => diagnostics.value.filter((d) => d.file === file.value))
 const showHistory = ref(false)
 const newRuntime = ref('python')
-/** The function that the open file belongs to, and what it is to be called. */
+/** The function of the open file, and its new name. */
 const owner = computed(() => /^functions\/([^/]+)\//.exec(file.value)?.[1] ?? '')
 const renamed = ref<string | null>(null)
 const errors = computed(() => diagnostics.value.filter((d) => d.severity === 'error').length)
-/** The branch takes no commit that has errors, and it is the one that it would go to. */
+/** The commit's branch accepts no commit with errors. */
 const refused = computed(() => errors.value > 0 && !!data.value?.tracked && !newBranch.value)
 const stale = computed(() => edits.value.size > 0 && !!data.value && base.value !== data.value.head.hash)
 
 watch(data, (d) => {
-  if (!d || edits.value.size > 0) return // an edit stays on what it began with
+  if (!d || edits.value.size > 0) return // an edit stays on its base
   draft.value = readDraft(service.value, d.branch, session.person?.username ?? '')
   base.value = d.head.hash
   texts.value = new Map()
   if (route.query.take && draft.value) {
-    showDiff.value = true // it was made elsewhere, and is to be read before it is committed
+    showDiff.value = true // it was created elsewhere, so the user reads it before the commit
     takeUp()
     void router.replace({ query: { ...route.query, take: undefined } })
   } else void recheck()
@@ -141,7 +141,7 @@ async function look(at: number, column: number): Promise<void> {
     const got = await assist(at, column)
     if (mine === looking) known.value = got
   } catch {
-    known.value = null // the page itself says when there is no answer
+    known.value = null // the page itself reports an unreachable server
   }
 }
 watch(file, () => {
@@ -173,7 +173,7 @@ async function recheck(): Promise<void> {
 }
 let timer: ReturnType<typeof setTimeout> | undefined
 function change(now: string): void {
-  if (gone.value) return // the editor is emptied, not the file
+  if (gone.value) return // the editor was emptied, not the file
   const next = new Map(edits.value)
   if (now === texts.value.get(file.value)) next.delete(file.value)
   else next.set(file.value, now)
@@ -185,7 +185,7 @@ function edited(next: Map<string, string | null>): void {
   timer = setTimeout(() => void recheck(), 200)
 }
 
-/** Makes a function from a starter, as an edit that is not committed yet. */
+/** Creates a function from a starter, as an uncommitted edit. */
 function addFunction(): Promise<boolean> {
   return run(async () => {
     const name = newName.value ?? ''
@@ -207,14 +207,14 @@ function rename(): Promise<boolean> {
     const files = await ask(
       client.POST('/services/{service}/source/rename', { params: { path: { service: service.value } }, body }),
     )
-    await Promise.all(Object.keys(files).map((path) => fetchText(path))) // for the differences
+    await Promise.all(Object.keys(files).map((path) => fetchText(path))) // for the diff
     edited(new Map(Object.entries(files)))
     renamed.value = null
     const now = file.value.replace(`functions/${from}/`, `functions/${to}/`)
     if (now in files) open(now)
   })
 }
-/** Takes the open file away, or all files of its function. */
+/** Deletes the open file, or all files of its function. */
 function deletions(all: boolean): void {
   const next = new Map(edits.value)
   const mine = (path: string) => path === file.value || (all && path.startsWith(`functions/${owner.value}/`))
@@ -269,7 +269,7 @@ function commit(on: string): Promise<boolean> {
   })
 }
 
-/** Keeps one's own text, on top of what somebody else committed. */
+/** Commits the user's text on top of somebody else's commit. */
 function keepMine(): void {
   if (conflict.value) void commit(conflict.value.head)
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Goes on to the service that runs in most stages, or says how to make one.
+// Opens the service that is deployed in most stages, or explains how to create one.
 import { watch } from 'vue'
 import { useRouter } from 'vue-router'
 

@@ -34,7 +34,7 @@ const { data: builds, reload } = useLoad(
     topics: ['build', 'source'],
   },
 )
-/** Builds at work, and the newest one where it made no version. */
+/** Running builds, and the newest one if it failed. */
 const shownBuilds = computed(
   () =>
     builds.value?.filter(

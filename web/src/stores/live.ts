@@ -9,13 +9,13 @@ export interface Change {
   body: Record<string, unknown>
 }
 
-/** How long it waits before it tries again, in ms: longer each time. */
+/** The pause before the next attempt, in ms, growing. */
 const waits = [1000, 2000, 4000, 8000, 15_000]
 
-/** The stream of what happens. Pages listen to it, so that none needs a reload. */
+/** The event stream. Pages listen to it, so no reload is needed. */
 export const useLive = defineStore('live', () => {
   const connected = ref(true)
-  /** How often it was tried in vain, and when it is tried next. */
+  /** The number of failed attempts, and the time of the next one. */
   const tries = ref(0)
   const next = ref(0)
   const listeners = new Set<(change: Change | null) => void>()
@@ -34,7 +34,7 @@ export const useLive = defineStore('live', () => {
     mine.addEventListener('hello', () => {
       connected.value = true
       tries.value = 0
-      // A page that was away loads anew: what it missed is not told again.
+      // A page that was disconnected reloads its data: missed events are not sent again.
       if (missed) for (const listen of listeners) listen(null)
       missed = false
     })
@@ -47,7 +47,7 @@ export const useLive = defineStore('live', () => {
       const refused = mine.readyState === EventSource.CLOSED
       close()
       missed = true
-      // It answers, but not to us: it is tried again once somebody is signed in.
+      // The server rejected the request: it is repeated after a sign-in.
       if (refused) void useSession().check().then(later)
       else later()
     }
@@ -60,7 +60,7 @@ export const useLive = defineStore('live', () => {
     timer = setTimeout(open, wait)
   }
 
-  /** Tries again at once. */
+  /** Reconnects at once. */
   function again(): void {
     close()
     open()

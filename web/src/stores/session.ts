@@ -3,13 +3,13 @@ import { ref } from 'vue'
 
 import { ask, client, onEndedSession, Problem, type Schemas, setCsrf } from '../api/client'
 
-/** Who is signed in. */
+/** The signed-in user. */
 export const useSession = defineStore('session', () => {
   const person = ref<Schemas['Session'] | null>(null)
   const known = ref(false)
-  /** The session ended while somebody was at work: they sign in again where they are. */
+  /** The session ended during work: the user signs in again on the same page. */
   const ended = ref(false)
-  /** The newest event when somebody was let in, and when that was: what is loaded is not older. */
+  /** The newest event at sign-in, and the time: later loads are not older. */
   let seen = { event: 0, at: 0 }
   let goOn: (() => void) | null = null
   let waiting: Promise<void> | null = null
@@ -30,7 +30,7 @@ export const useSession = defineStore('session', () => {
     }
   }
 
-  /** Looks whether the session still stands, and asks to sign in again where it does not. */
+  /** Checks whether the session is still valid, and asks to sign in again if it is not. */
   async function check(): Promise<void> {
     try {
       await ask(client.GET('/session'))
@@ -49,7 +49,7 @@ export const useSession = defineStore('session', () => {
   async function signIn(handle: string, password: string): Promise<void> {
     const before = person.value?.username
     take(await ask(client.POST('/session', { body: { username: handle, password } })))
-    // What is on the screen was shown to somebody else.
+    // The content on the screen belongs to another user.
     if (before && before !== handle) location.assign('/')
     ended.value = false
     goOn?.()
@@ -61,7 +61,7 @@ export const useSession = defineStore('session', () => {
     take(null)
   }
 
-  /** The event after which nothing was loaded yet; 0 where that is long ago. */
+  /** The event after which nothing was loaded yet; 0 if that is long ago. */
   function eventBefore(): number {
     return Date.now() - seen.at < 60_000 ? seen.event : 0
   }
