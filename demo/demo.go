@@ -32,7 +32,7 @@ const (
 	Service    = "frostline"
 )
 
-// Password of every handle of the demo.
+// Password of every username of the demo.
 const Password = "orchard-at-dawn"
 
 // Options configures the demo.
@@ -85,9 +85,9 @@ func history() []commit {
 func Build(ctx context.Context, o Options) error {
 	council := []string{"growers-council"}
 	for _, w := range []people.NewUser{
-		{Handle: "wren", Role: rights.Author}, {Handle: "sorrel", Role: rights.Author},
-		{Handle: "linden", Role: rights.Approver, Groups: council},
-		{Handle: "teasel", Role: rights.Approver, Groups: council},
+		{Username: "wren", Role: rights.Author}, {Username: "sorrel", Role: rights.Author},
+		{Username: "linden", Role: rights.Approver, Groups: council},
+		{Username: "teasel", Role: rights.Approver, Groups: council},
 	} {
 		w.Password = Password
 		if err := o.Engine.People.Add(ctx, w, ""); err != nil {

@@ -59,7 +59,7 @@ type tab struct {
 }
 
 // open signs a user in, in a browser profile of their own.
-func (r *rig) open(browser *rod.Browser, handle string) *tab {
+func (r *rig) open(browser *rod.Browser, username string) *tab {
 	r.Helper()
 	own, err := browser.Incognito()
 	if err != nil {
@@ -79,7 +79,7 @@ func (r *rig) open(browser *rod.Browser, handle string) *tab {
 	if err := (proto.EmulationSetFocusEmulationEnabled{Enabled: true}).Call(page); err != nil {
 		r.Fatal(err)
 	}
-	p.fill("#username", handle)
+	p.fill("#username", username)
 	p.fill("#password", "orchard-at-dawn")
 	p.press("Sign in")
 	p.sees("Stage line", "nav.line .station")
@@ -243,9 +243,9 @@ func (p *tab) finds(words string) {
 }
 
 // editing signs a user in who has started to edit a file.
-func (r *rig) editing(browser *rod.Browser, handle, text string) *tab {
+func (r *rig) editing(browser *rod.Browser, username, text string) *tab {
 	r.Helper()
-	p := r.open(browser, handle)
+	p := r.open(browser, username)
 	p.goTo("source?file=functions/intake/intake.py")
 	p.typeAtEnd(text)
 	return p

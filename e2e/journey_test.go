@@ -44,14 +44,14 @@ func (r *rig) stage(version int, stage string) api.DeliveryStage {
 	return d
 }
 
-func (r *rig) act(handle string, version int, stage, action string) (int, string) {
+func (r *rig) act(username string, version int, stage, action string) (int, string) {
 	r.Helper()
 	at := fmt.Sprintf("%s/deliveries/%d/stages/%s/", base, version, stage)
 	var means api.Impact
-	if status, text := r.try(handle, "GET", at+"impact", nil, &means); status != 200 {
+	if status, text := r.try(username, "GET", at+"impact", nil, &means); status != 200 {
 		return status, text
 	}
-	return r.try(handle, "POST", at+action,
+	return r.try(username, "POST", at+action,
 		map[string]string{"comment": "said in a test", "impactDigest": means.Digest, "confirm": stage}, nil)
 }
 
@@ -324,10 +324,10 @@ func TestStrangersAreRejected(t *testing.T) {
 		t.Errorf("a clone with a wrong password: %s", out)
 	}
 	for _, tt := range []struct {
-		handle, method, path string
-		body                 any
-		status               int
-		says                 string
+		username, method, path string
+		body                   any
+		status                 int
+		says                   string
 	}{
 		{"nobody", "GET", base + "/stage-line", nil, 401, "username or password"},
 		{"wren", "GET", "/services/nothing/stage-line", nil, 404, "nothing"},
@@ -354,9 +354,9 @@ func TestStrangersAreRejected(t *testing.T) {
 		{"wren", "PUT", base + "/stages/trial/secrets/nothing", map[string]string{"value": "x"}, 422, "declares no secret"},
 		{"wren", "GET", "/nothing", nil, 404, ""},
 	} {
-		if status, text := r.try(tt.handle, tt.method, tt.path, tt.body, nil); status != tt.status ||
+		if status, text := r.try(tt.username, tt.method, tt.path, tt.body, nil); status != tt.status ||
 			!strings.Contains(text, tt.says) {
-			t.Errorf("%s %s as %s: %d %s, want %d %q", tt.method, tt.path, tt.handle, status, text, tt.status, tt.says)
+			t.Errorf("%s %s as %s: %d %s, want %d %q", tt.method, tt.path, tt.username, status, text, tt.status, tt.says)
 		}
 	}
 	// A session's cookie alone changes nothing.

@@ -292,11 +292,11 @@ func git(t *testing.T, dir string, args ...string) string {
 }
 
 // clone clones the demo's repository as a user.
-func (r *rig) clone(handle string) string {
+func (r *rig) clone(username string) string {
 	r.Helper()
 	dir := filepath.Join(r.TempDir(), "clone")
 	git(r.T, r.TempDir(), "clone", "--quiet",
-		strings.Replace(r.address, "http://", "http://"+handle+":orchard-at-dawn@", 1)+"/git/brambleford.git", dir)
+		strings.Replace(r.address, "http://", "http://"+username+":orchard-at-dawn@", 1)+"/git/brambleford.git", dir)
 	return dir
 }
 
@@ -368,15 +368,15 @@ func pushMeanwhile(t *testing.T, dir, message string) {
 }
 
 // ask sends a request to the API as a user, and fails the test if it is rejected.
-func (r *rig) ask(handle, method, path string, body, out any) {
+func (r *rig) ask(username, method, path string, body, out any) {
 	r.Helper()
-	if status, text := r.try(handle, method, path, body, out); status >= 400 {
+	if status, text := r.try(username, method, path, body, out); status >= 400 {
 		r.Fatalf("%s %s: %d %s", method, path, status, text)
 	}
 }
 
 // try sends a request to the API as a user, and returns the status and the body.
-func (r *rig) try(handle, method, path string, body, out any) (int, string) {
+func (r *rig) try(username, method, path string, body, out any) (int, string) {
 	r.Helper()
 	var send io.Reader
 	if body != nil {
@@ -386,7 +386,7 @@ func (r *rig) try(handle, method, path string, body, out any) (int, string) {
 		}
 		send = bytes.NewReader(text)
 	}
-	status, text := sent(r.T, method, r.address+"/api"+path, send, func(q *http.Request) { q.SetBasicAuth(handle, "orchard-at-dawn") })
+	status, text := sent(r.T, method, r.address+"/api"+path, send, func(q *http.Request) { q.SetBasicAuth(username, "orchard-at-dawn") })
 	if out != nil && status < 400 {
 		if err := json.Unmarshal([]byte(text), out); err != nil {
 			r.Fatalf("%s %s: %v: %s", method, path, err, text)

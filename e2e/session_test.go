@@ -14,11 +14,11 @@ import (
 )
 
 // browserOf signs a user in as a page does, and returns a function that sends requests like a page.
-func browserOf(t *testing.T, r *rig, handle, password string) (send func(method, path string) *http.Response,
+func browserOf(t *testing.T, r *rig, username, password string) (send func(method, path string) *http.Response,
 	status int) {
 	t.Helper()
 	response, err := http.Post(r.address+"/api/session", "application/json",
-		strings.NewReader(`{"username":"`+handle+`","password":"`+password+`"}`))
+		strings.NewReader(`{"username":"`+username+`","password":"`+password+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -110,8 +110,8 @@ func TestRunOneCommand(t *testing.T) {
 func TestWatch(t *testing.T) {
 	r := demo(t)
 	dir := filepath.Join(r.clone("wren"), "frostline")
-	as := func(handle string) []string {
-		return []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=" + handle, "RUDMAR_PASSWORD=orchard-at-dawn"}
+	as := func(username string) []string {
+		return []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_USERNAME=" + username, "RUDMAR_PASSWORD=orchard-at-dawn"}
 	}
 	before := r.trial(t)
 	w := beginWatching(t, as("wren"), "watch", dir)

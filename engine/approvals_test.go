@@ -20,16 +20,16 @@ import (
 func TestInvalidApprovals(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	r.add(people.NewUser{Handle: "teasel", Role: rights.Approver, Groups: []string{"growers"}})
-	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Groups: []string{"council"}})
+	r.add(people.NewUser{Username: "teasel", Role: rights.Approver, Groups: []string{"growers"}})
+	r.add(people.NewUser{Username: "sorrel", Role: rights.Approver, Groups: []string{"council"}})
 	files := first()
 	files["rudmar.yaml"] = strings.NewReplacer("approvals: {from: council}", "approvals: {count: 2, from: council}",
 		`, rules: {few: "plan.deletes.size() == 0"}`, "").Replace(root) + "  - {stage: late, target: local/coast, enter: {after: live, when: request}}\n"
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	approve := func(handle, stage string) error {
+	approve := func(username, stage string) error {
 		t.Helper()
-		return r.Line.Approve(ctx, "frostline", 1, stage, r.say(handle, stage, 1))
+		return r.Line.Approve(ctx, "frostline", 1, stage, r.say(username, stage, 1))
 	}
 	if err := approve("linden", "late"); !errors.Is(err, deliver.ErrNotCounts) || !strings.Contains(err.Error(), "late requires no approval") {
 		t.Errorf("of a stage that asks for none: %v", err)
@@ -44,9 +44,9 @@ func TestInvalidApprovals(t *testing.T) {
 	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.GatePassed || g.Reason != "approved by linden and sorrel" {
 		t.Errorf("%+v", g)
 	}
-	closed := func(handle string, closed bool) {
+	closed := func(username string, closed bool) {
 		t.Helper()
-		must(t, r.People.Change(ctx, handle, "linden", "changed", func(p *store.Person) error { p.Closed = closed; return nil }))
+		must(t, r.People.Change(ctx, username, "linden", "changed", func(p *store.Person) error { p.Closed = closed; return nil }))
 	}
 	closed("sorrel", true)
 	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State == delivery.GatePassed || strings.Contains(g.Reason, "sorrel") {

@@ -31,8 +31,8 @@ func loose(files map[string]string) map[string]*source.Content {
 func TestPrivateCopies(t *testing.T) {
 	r, shift := newRigAhead(t)
 	ctx := t.Context()
-	r.add(people.NewUser{Handle: "teasel", Role: rights.Reader})
-	r.add(people.NewUser{Handle: "sorrel", Role: rights.Author})
+	r.add(people.NewUser{Username: "teasel", Role: rights.Reader})
+	r.add(people.NewUser{Username: "sorrel", Role: rights.Author})
 	files := first()
 	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
 	must(t, r.People.SetSecret(ctx, "frostline", "trial", "key", "four-rows-of-pears", "wren"))
@@ -77,7 +77,7 @@ func TestPrivateCopies(t *testing.T) {
 	}
 
 	// Without the right to set the stage's secrets a copy has none; and a copy takes nothing from another's.
-	must(t, r.People.Add(ctx, people.NewUser{Handle: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
+	must(t, r.People.Add(ctx, people.NewUser{Username: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
 		Places: []string{"frostline"}}, ""))
 	sorrel := r.person("sorrel")
 	sorrel.Token = &store.Token{Name: "narrow", Permissions: []string{"look", "write"}}

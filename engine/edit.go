@@ -95,7 +95,7 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 		return "", &BrokenError{Diagnostics: result.Diagnostics}
 	}
 	change := source.Change{Branch: branch, New: edit.Onto != "", Base: edit.Base, Message: edit.Message,
-		Author: by.Handle, Email: by.Handle + "@rudmar.invalid", Files: map[string][]byte{}}
+		Author: by.Username, Email: by.Username + "@rudmar.invalid", Files: map[string][]byte{}}
 	for name, content := range edit.Files {
 		change.Files[path.Join(s.Dir, name)] = content
 	}
@@ -118,7 +118,7 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	if err != nil {
 		return "", err
 	}
-	return hash, e.Build.Pushed(ctx, s.Repository, by.Handle)
+	return hash, e.Build.Pushed(ctx, s.Repository, by.Username)
 }
 
 func (e *Engine) conflict(head source.Commit, folder *source.Folder, edit Edit) error {

@@ -269,15 +269,15 @@ func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
 
 // authenticate returns the user of a git request over HTTP.
 func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
-	handle, password, ok := r.BasicAuth()
+	username, password, ok := r.BasicAuth()
 	if !ok {
 		return source.Visitor{}, errors.New("sign in with your username and password")
 	}
-	p, err := e.People.Enter(r.Context(), handle, password, people.From(r))
+	p, err := e.People.Enter(r.Context(), username, password, people.From(r))
 	if err != nil {
 		return source.Visitor{}, err
 	}
-	return source.Visitor{Handle: p.Handle,
+	return source.Visitor{Username: p.Username,
 		MayRead: func(repository string) error { return e.mayRead(r.Context(), p, repository) },
 		MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
 }
@@ -318,7 +318,7 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 	for _, s := range services {
 		if err := deliver.May(p, rights.Write, s.Name, ""); err != nil {
 			return errors.Join(err,
-				e.Store.Note(ctx, store.Entry{Person: p.Handle, Service: s.Name, What: "denied",
+				e.Store.Note(ctx, store.Entry{Person: p.Username, Service: s.Name, What: "denied",
 					Text: "pushing to " + repository}))
 		}
 	}
@@ -357,9 +357,9 @@ func OwnerOf(s *store.Store) func(ctx context.Context, service string) (string, 
 	}
 }
 
-func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, handle string) {
-	return func(ctx context.Context, repository, handle string) {
-		if err := e.Build.Pushed(ctx, repository, handle); err != nil {
+func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, username string) {
+	return func(ctx context.Context, repository, username string) {
+		if err := e.Build.Pushed(ctx, repository, username); err != nil {
 			log.Error("processing a push", "repository", repository, "error", err)
 		}
 	}

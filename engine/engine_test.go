@@ -113,8 +113,8 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	r.start()
 	ctx := t.Context()
 	must(t, r.CreateRepository(ctx, "brambleford", "wren"))
-	r.add(people.NewUser{Handle: "wren", Role: rights.Author})
-	r.add(people.NewUser{Handle: "linden", Role: rights.Approver, Groups: []string{"council"}})
+	r.add(people.NewUser{Username: "wren", Role: rights.Author})
+	r.add(people.NewUser{Username: "linden", Role: rights.Approver, Groups: []string{"council"}})
 	return r
 }
 
@@ -167,16 +167,16 @@ func (r *rig) add(w people.NewUser) {
 	r.Helper()
 	hash, err := bcrypt.GenerateFromPassword([]byte("orchard-at-dawn"), bcrypt.MinCost) // as quick as can be
 	must(r, err)
-	p := store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: string(hash)}
+	p := store.Person{Username: w.Username, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: string(hash)}
 	must(r, r.Store.PutPerson(r.Context(), p, "", "user created"))
 }
 
 // say is the command of a user who has seen a version's impact in a stage, and types the stage's name.
-func (r *rig) say(handle, stage string, version int) deliver.Command {
+func (r *rig) say(username, stage string, version int) deliver.Command {
 	r.Helper()
 	m, err := r.Line.ImpactOf(r.Context(), "frostline", stage, version)
 	must(r, err)
-	return deliver.Command{By: r.person(handle), Shown: m.Digest, Confirm: stage}
+	return deliver.Command{By: r.person(username), Shown: m.Digest, Confirm: stage}
 }
 
 // gate returns the gate of a kind of a version that waits for a stage.
@@ -269,9 +269,9 @@ func (r *rig) reaches(version int, stage string, want delivery.State) store.Deli
 	}
 }
 
-func (r *rig) person(handle string) store.Person {
+func (r *rig) person(username string) store.Person {
 	r.Helper()
-	p, err := r.People.Person(r.Context(), handle)
+	p, err := r.People.Person(r.Context(), username)
 	must(r, err)
 	return p
 }

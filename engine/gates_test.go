@@ -227,7 +227,7 @@ func TestRemovingAStage(t *testing.T) {
 // regardless of the commits' authors.
 func TestFourEyesCountPeople(t *testing.T) {
 	r := newRig(t)
-	r.add(people.NewUser{Handle: "teasel", Role: rights.Administrator, Groups: []string{"council"}})
+	r.add(people.NewUser{Username: "teasel", Role: rights.Administrator, Groups: []string{"council"}})
 	r.push(first())
 	r.actual()
 	repo := r.Host.Repository("brambleford")
@@ -328,7 +328,7 @@ func TestOnlyTheApprovedPlanRuns(t *testing.T) {
 // impact, and the stage's name.
 func TestRollbackIsConfirmed(t *testing.T) {
 	r := newRig(t)
-	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"},
+	r.add(people.NewUser{Username: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"},
 		Groups: []string{"council"}})
 	files := first()
 	delete(files, "b/function.yaml")
@@ -347,7 +347,7 @@ func TestRollbackIsConfirmed(t *testing.T) {
 			deliver.ErrImpactChanged},
 		"without the name":  {deliver.Command{By: good.By, Shown: good.Shown}, deliver.ErrConfirm},
 		"with another name": {deliver.Command{By: good.By, Shown: good.Shown, Confirm: "live"}, deliver.ErrConfirm},
-		"by somebody without role": {deliver.Command{By: store.Person{Handle: "x"}, Shown: good.Shown, Confirm: "trial"},
+		"by somebody without role": {deliver.Command{By: store.Person{Username: "x"}, Shown: good.Shown, Confirm: "trial"},
 			rights.ErrDenied},
 	} {
 		if err := r.Line.RollBackTo(t.Context(), "frostline", 1, "trial", tt.say); !errors.Is(err, tt.want) {
@@ -376,7 +376,7 @@ func TestRollbackIsConfirmed(t *testing.T) {
 // TestRejectingRequiresTheGroup denies members of other groups to reject.
 func TestRejectingRequiresTheGroup(t *testing.T) {
 	r := newRig(t)
-	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
+	r.add(people.NewUser{Username: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("sorrel"),

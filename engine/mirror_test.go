@@ -88,7 +88,7 @@ func (h *host) commit(branch string, files map[string]string, args ...string) {
 func TestMirror(t *testing.T) {
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
-	r.add(people.NewUser{Handle: "heron", Role: rights.Administrator})
+	r.add(people.NewUser{Username: "heron", Role: rights.Administrator})
 	h := newHost(t)
 	h.commit("main", first())
 	for _, wrong := range []mirror.Settings{{URL: "file:///etc"}, {URL: "ssh://x/y"}, {URL: "https://u:p@x.invalid/y"}, {URL: "https:///y"},

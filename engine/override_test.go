@@ -17,7 +17,7 @@ import (
 func TestOverridingGates(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	r.add(people.NewUser{Handle: "heron", Role: rights.Administrator})
+	r.add(people.NewUser{Username: "heron", Role: rights.Administrator})
 	files := first()
 	files["rudmar.yaml"] = `rudmar: 1
 service: frostline

@@ -41,7 +41,7 @@ func (r *rig) answers(want map[string]string) {
 func TestSelectFunctions(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	r.add(people.NewUser{Handle: "teasel", Role: rights.Reader})
+	r.add(people.NewUser{Username: "teasel", Role: rights.Reader})
 	files := map[string]string{
 		"rudmar.yaml": `rudmar: 1
 service: frostline
@@ -114,10 +114,10 @@ stages:
 	}
 
 	// The rest follows, and rolls back automatically: the deployed functions stay.
-	follow := func(handle string) error {
+	follow := func(username string) error {
 		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 2, nil)
 		must(t, err)
-		return r.Line.Follow(ctx, "frostline", 2, "live", deliver.Command{By: r.person(handle), Shown: m.Digest, Confirm: "live"})
+		return r.Line.Follow(ctx, "frostline", 2, "live", deliver.Command{By: r.person(username), Shown: m.Digest, Confirm: "live"})
 	}
 	if err := follow("teasel"); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("somebody who may only look: %v", err)
@@ -172,11 +172,11 @@ stages:
 	if names, err := r.Line.Differing(ctx, "frostline", "live", 3); err != nil || strings.Join(names, " ") != "a b" {
 		t.Errorf("what differs: %v %v", names, err)
 	}
-	say := func(handle string) deliver.Command {
+	say := func(username string) deliver.Command {
 		t.Helper()
 		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 3, []string{"a"})
 		must(t, err)
-		return deliver.Command{By: r.person(handle), Shown: m.Digest, Confirm: "live", Functions: []string{"a"}}
+		return deliver.Command{By: r.person(username), Shown: m.Digest, Confirm: "live", Functions: []string{"a"}}
 	}
 	waits := func(kept int) {
 		t.Helper()

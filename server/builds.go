@@ -44,7 +44,7 @@ func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObje
 	if err != nil || b.Service != r.Service {
 		return nil, store.Missing(errors.Join(err, store.ErrNotFound), "build %d of %s", r.Build, r.Service)
 	}
-	if err := h.engine.Build.Cancel(ctx, r.Build, person.Handle); errors.Is(err, build.ErrEnded) {
+	if err := h.engine.Build.Cancel(ctx, r.Build, person.Username); errors.Is(err, build.ErrEnded) {
 		return nil, badRequest(err.Error())
 	} else if err != nil {
 		return nil, err

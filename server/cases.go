@@ -47,7 +47,7 @@ func (h *handlers) RunCases(ctx context.Context, r api.RunCasesRequestObject) (a
 	if !there {
 		return nil, store.NotFound("nothing of %s is deployed in %s", r.Service, r.Stage)
 	}
-	return out, h.engine.Store.Note(ctx, store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage,
+	return out, h.engine.Store.Note(ctx, store.Entry{Person: who(ctx).person.Username, Service: r.Service, Stage: r.Stage,
 		What: "cases run", Text: fmt.Sprintf("%d cases", len(out))})
 }
 

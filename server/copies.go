@@ -27,7 +27,7 @@ func (h *handlers) ListCopies(ctx context.Context, _ api.ListCopiesRequestObject
 		if may(ctx, rights.View, c.Service, "") != nil {
 			continue
 		}
-		out = append(out, api.PrivateCopy{Service: c.Service, Username: c.Handle, Stage: c.Stage, Target: c.Target.String(),
+		out = append(out, api.PrivateCopy{Service: c.Service, Username: c.Username, Stage: c.Stage, Target: c.Target.String(),
 			CreatedAt: c.Made.UnixMilli(), UsedAt: c.Used.UnixMilli(), EndsAt: c.Used.Add(copies.IdleFor).UnixMilli()})
 	}
 	return out, err
@@ -38,13 +38,13 @@ func (h *handlers) DeleteCopy(ctx context.Context, r api.DeleteCopyRequestObject
 	error) {
 	person := who(ctx).person
 	act, why := rights.Write, "deleted by its owner"
-	if r.Username != person.Handle {
+	if r.Username != person.Username {
 		act, why = rights.Administer, "deleted by another user"
 	}
 	if err := may(ctx, act, r.Service, ""); err != nil {
 		return nil, err
 	}
-	return api.DeleteCopy204Response{}, h.engine.Copies.Remove(ctx, r.Service, r.Username, person.Handle, why)
+	return api.DeleteCopy204Response{}, h.engine.Copies.Remove(ctx, r.Service, r.Username, person.Username, why)
 }
 
 // PutCopy updates the user's copy from their files.
@@ -73,7 +73,7 @@ func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api
 		got.Result.Diagnostics...)); err != nil || got.Stage == "" {
 		return api.PutCopy200JSONResponse(out), err
 	}
-	copied, err := h.engine.Copies.Private(ctx, r.Service, person.Handle)
+	copied, err := h.engine.Copies.Private(ctx, r.Service, person.Username)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +108,7 @@ func (s *Server) ownCopy(ctx context.Context, service string, act rights.Permiss
 	if err := may(ctx, act, service, ""); err != nil {
 		return deploy.Private{}, err
 	}
-	copied, err := s.engine.Copies.Private(ctx, service, who(ctx).person.Handle)
+	copied, err := s.engine.Copies.Private(ctx, service, who(ctx).person.Username)
 	if err == nil && copied.Service == nil {
 		err = fmt.Errorf("%w", copies.ErrBase)
 	}

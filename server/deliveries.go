@@ -116,7 +116,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	out.Actions = h.actions(ctx, d, gates)
 	out.Partial = may(ctx, rights.Request, d.Service, d.Stage) == nil && h.engine.Line.AllowsPartial(ctx, d)
 	if d.State == delivery.Waiting && slices.ContainsFunc(approvals, func(a store.Approval) bool {
-		return a.Person == who(ctx).person.Handle
+		return a.Person == who(ctx).person.Username
 	}) {
 		out.Actions = append(out.Actions, api.DeliveryActionWithdraw)
 	}
@@ -262,7 +262,7 @@ func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) 
 		return nil, err
 	}
 	if d.State == delivery.Waiting {
-		if err := h.engine.Store.RecordView(ctx, d, who(ctx).person.Handle); err != nil {
+		if err := h.engine.Store.RecordView(ctx, d, who(ctx).person.Username); err != nil {
 			return nil, err
 		}
 	}

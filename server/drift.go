@@ -130,7 +130,7 @@ func (h *handlers) IgnoreDrift(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	left := plan.IgnoredDrift{Address: d.Address, Reason: r.Body.Reason, Person: who(ctx).person.Handle,
+	left := plan.IgnoredDrift{Address: d.Address, Reason: r.Body.Reason, Person: who(ctx).person.Username,
 		Until: api.OrZero(r.Body.Until)}
 	if left.Until != 0 && left.Until <= h.engine.Store.Now().UnixMilli() {
 		return nil, badRequest("the end of ignoring is in the past; choose a later time")
@@ -153,7 +153,7 @@ func (h *handlers) UnignoreDrift(ctx context.Context,
 	}
 	place := manifest.PlaceOf(r.Service, r.Body.Stage, r.Body.Target)
 	if err := h.engine.Store.Unignore(ctx, place, r.Body.Address, api.OrZero(r.Body.Attribute),
-		who(ctx).person.Handle); err != nil {
+		who(ctx).person.Username); err != nil {
 		return nil, err
 	}
 	h.engine.Watch.ObserveSoon()

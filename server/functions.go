@@ -224,7 +224,7 @@ func (h *handlers) InvokeFunction(ctx context.Context,
 		return nil, err
 	}
 	if err := h.engine.Store.Note(ctx,
-		store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage, What: "function invoked manually",
+		store.Entry{Person: who(ctx).person.Username, Service: r.Service, Stage: r.Stage, What: "function invoked manually",
 			Text: r.Function + " on " + r.Body.Target + ": " + inv.Id}); err != nil {
 		return nil, err
 	}

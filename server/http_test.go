@@ -24,7 +24,7 @@ import (
 // Responses follow HTTP's semantics (RFC 9110).
 func TestHTTPSemantics(t *testing.T) {
 	s, db := stand(t, engine.Options{})
-	if err := s.engine.People.Add(t.Context(), people.NewUser{Handle: "wren", Role: "author", Password: "orchard-at-dawn"},
+	if err := s.engine.People.Add(t.Context(), people.NewUser{Username: "wren", Role: "author", Password: "orchard-at-dawn"},
 		""); err != nil {
 		t.Fatal(err)
 	}

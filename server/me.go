@@ -22,7 +22,7 @@ func tokenOf(t store.Token) api.Token {
 // ListTokens lists the user's tokens, without their text.
 func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) (api.ListTokensResponseObject,
 	error) {
-	list, err := h.engine.Store.Tokens(ctx, who(ctx).person.Handle)
+	list, err := h.engine.Store.Tokens(ctx, who(ctx).person.Username)
 	out := api.ListTokens200JSONResponse{}
 	for _, t := range list {
 		out = append(out, tokenOf(t))
@@ -48,6 +48,6 @@ func (h *handlers) RevokeToken(ctx context.Context,
 	if person.Token != nil && person.Token.ID != r.Id {
 		return nil, fmt.Errorf("%w: a token can revoke only itself", rights.ErrDenied)
 	}
-	err := h.engine.People.RevokeToken(ctx, person.Handle, r.Id)
+	err := h.engine.People.RevokeToken(ctx, person.Username, r.Id)
 	return api.RevokeToken204Response{}, err
 }

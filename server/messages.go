@@ -56,6 +56,6 @@ func (h *handlers) onMessage(ctx context.Context, service, stage, target string,
 	}
 	h.engine.Watch.ObserveSoon() // the number of waiting messages changed
 	return h.engine.Store.Note(ctx,
-		store.Entry{Person: person.Handle, Service: service, Stage: stage, What: what,
+		store.Entry{Person: person.Username, Service: service, Stage: stage, What: what,
 			Text: strconv.FormatInt(id, 10) + " on " + target})
 }

@@ -55,7 +55,7 @@ func (h *handlers) SetMirror(ctx context.Context, r api.SetMirrorRequestObject) 
 	}
 	key, err := h.engine.Mirrors.Set(ctx, mirror.Settings{Repository: r.Repository, URL: r.Body.Url,
 		User: api.OrZero(r.Body.Username), Password: api.OrZero(r.Body.Password),
-		Every: time.Duration(api.OrZero(r.Body.EveryMs)) * time.Millisecond}, who(ctx).person.Handle)
+		Every: time.Duration(api.OrZero(r.Body.EveryMs)) * time.Millisecond}, who(ctx).person.Username)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +81,7 @@ func (h *handlers) DeleteMirror(ctx context.Context,
 	r api.DeleteMirrorRequestObject) (api.DeleteMirrorResponseObject, error) {
 	err := h.hasRepository(ctx, r.Repository)
 	if err == nil {
-		err = h.engine.Store.DeleteMirror(ctx, r.Repository, who(ctx).person.Handle)
+		err = h.engine.Store.DeleteMirror(ctx, r.Repository, who(ctx).person.Username)
 	}
 	return api.DeleteMirror204Response{}, err
 }

@@ -46,7 +46,7 @@ func (h *handlers) CreateNotificationTarget(ctx context.Context,
 		}
 	}
 	key := rand.Text()
-	hook, err := h.engine.Notifications.Add(ctx, w, key, who(ctx).person.Handle)
+	hook, err := h.engine.Notifications.Add(ctx, w, key, who(ctx).person.Username)
 	return api.CreateNotificationTarget201JSONResponse{Key: key, Target: hookOf(hook)}, err
 }
 
@@ -64,7 +64,7 @@ func (h *handlers) DeleteNotificationTarget(ctx context.Context,
 	r api.DeleteNotificationTargetRequestObject) (api.DeleteNotificationTargetResponseObject, error) {
 	hook, err := h.ownHook(ctx, r.Id)
 	if err == nil {
-		err = h.engine.Store.DeleteNotificationTarget(ctx, hook, who(ctx).person.Handle)
+		err = h.engine.Store.DeleteNotificationTarget(ctx, hook, who(ctx).person.Username)
 	}
 	return api.DeleteNotificationTarget204Response{}, err
 }

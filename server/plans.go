@@ -29,7 +29,7 @@ func (h *handlers) SavePlan(ctx context.Context, r api.SavePlanRequestObject) (a
 		return nil, fmt.Errorf("the plan has changed since it was shown; review it again: %w",
 			deploy.ErrOutOfDate)
 	}
-	id, err := h.engine.Store.AddPlan(ctx, who(ctx).person.Handle, p)
+	id, err := h.engine.Store.AddPlan(ctx, who(ctx).person.Username, p)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (h *handlers) ComputePlan(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	out, err := h.shownPlan(ctx, store.Plan{Person: who(ctx).person.Handle, CreatedAt: h.engine.Store.Now(), Plan: p})
+	out, err := h.shownPlan(ctx, store.Plan{Person: who(ctx).person.Username, CreatedAt: h.engine.Store.Now(), Plan: p})
 	return api.ComputePlan200JSONResponse(out), err
 }
 
@@ -244,7 +244,7 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 	}
 	switch how.Action {
 	case api.RunnableActionRun:
-		id, err := h.engine.Runner.Start(ctx, r.Id, person.Handle)
+		id, err := h.engine.Runner.Start(ctx, r.Id, person.Username)
 		return api.RunPlan201JSONResponse{Deployment: id}, err
 	case api.RunnableActionRollback:
 		return api.RunPlan201JSONResponse{}, h.goBack(ctx, kept, api.OrZero(r.Body.Confirm))
@@ -342,7 +342,7 @@ func (h *handlers) ActOnDeployment(ctx context.Context,
 	if err == nil && r.Action == "cancel" {
 		err = h.engine.Runner.Cancel(ctx, r.Id)
 	} else if err == nil {
-		err = h.engine.Runner.Retry(ctx, r.Id, person.Handle)
+		err = h.engine.Runner.Retry(ctx, r.Id, person.Username)
 	}
 	return api.ActOnDeployment204Response{}, err
 }

@@ -105,7 +105,7 @@ func (s *Server) noteRefusal(r *http.Request, err error) {
 	if !errors.Is(err, rights.ErrDenied) {
 		return
 	}
-	e := store.Entry{Person: who(r.Context()).person.Handle, What: "denied",
+	e := store.Entry{Person: who(r.Context()).person.Username, What: "denied",
 		Text: r.Method + " " + r.URL.Path + ": " + err.Error()}
 	if noteErr := s.engine.Store.Note(context.WithoutCancel(r.Context()), e); noteErr != nil {
 		s.options.Log.Error("recording a refusal", "error", noteErr)

@@ -71,7 +71,7 @@ func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) 
 	if v.Manifests == nil || !slices.Contains(v.Manifests.Secrets, r.Secret) || v.Manifests.Stage(r.Stage) == nil {
 		return nil, badRequest(fmt.Sprintf("%s declares no secret %q, or has no stage %s", r.Service, r.Secret, r.Stage))
 	}
-	if err := h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle); err != nil {
+	if err := h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Username); err != nil {
 		return nil, err
 	}
 	h.engine.Line.Changed(r.Service)

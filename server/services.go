@@ -16,7 +16,7 @@ func (h *handlers) CreateRepository(ctx context.Context,
 	if err := may(ctx, rights.Write, "", ""); err != nil {
 		return nil, err
 	}
-	if err := h.engine.CreateRepository(ctx, r.Body.Name, who(ctx).person.Handle); err != nil {
+	if err := h.engine.CreateRepository(ctx, r.Body.Name, who(ctx).person.Username); err != nil {
 		return nil, err
 	}
 	return api.CreateRepository201JSONResponse{Address: h.cloneAddress(r.Body.Name)}, nil
@@ -69,7 +69,7 @@ func (h *handlers) DeleteRepository(ctx context.Context,
 	if err := typed(r.Params.Confirm, r.Repository, "this deletes the repository's complete history"); err != nil {
 		return nil, err
 	}
-	return api.DeleteRepository204Response{}, h.engine.DeleteRepository(ctx, r.Repository, who(ctx).person.Handle)
+	return api.DeleteRepository204Response{}, h.engine.DeleteRepository(ctx, r.Repository, who(ctx).person.Username)
 }
 
 func (h *handlers) DeleteService(ctx context.Context,
@@ -81,7 +81,7 @@ func (h *handlers) DeleteService(ctx context.Context,
 		"this removes the service from the list; its versions and journal are kept"); err != nil {
 		return nil, err
 	}
-	return api.DeleteService204Response{}, h.engine.DeleteService(ctx, r.Service, who(ctx).person.Handle)
+	return api.DeleteService204Response{}, h.engine.DeleteService(ctx, r.Service, who(ctx).person.Username)
 }
 
 func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObject) (api.MoveServiceResponseObject,
@@ -97,7 +97,7 @@ func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObje
 		return nil, err
 	}
 	return api.MoveService200JSONResponse{Effects: means},
-		h.engine.MoveService(ctx, r.Service, r.Body.Name, who(ctx).person.Handle)
+		h.engine.MoveService(ctx, r.Service, r.Body.Name, who(ctx).person.Username)
 }
 
 func (s *Server) cloneAddress(repository string) string {

@@ -101,8 +101,8 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 		p, err := s.engine.People.ByToken(r.Context(), text, people.From(r))
 		return signedIn{person: p}, err
 	}
-	if handle, password, ok := r.BasicAuth(); ok {
-		p, err := s.engine.People.Enter(r.Context(), handle, password, people.From(r))
+	if username, password, ok := r.BasicAuth(); ok {
+		p, err := s.engine.People.Enter(r.Context(), username, password, people.From(r))
 		return signedIn{person: p}, err
 	}
 	name, _ := s.cookieName()
@@ -122,7 +122,7 @@ func (h *handlers) sessionOf(ctx context.Context, p store.Person, csrf string) (
 	if err != nil {
 		return api.Session{}, err
 	}
-	out := api.Session{Event: &newest, Username: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...),
+	out := api.Session{Event: &newest, Username: p.Username, Role: p.Role, Groups: append([]string{}, p.Groups...),
 		Csrf: csrf, Permissions: []string{}, Scopes: append([]string{}, p.Places...)}
 	if p.Token != nil {
 		out.Token = &p.Token.Name
@@ -177,7 +177,7 @@ func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.S
 	if err != nil {
 		return nil, err
 	}
-	p, err := h.engine.People.Person(ctx, session.Handle)
+	p, err := h.engine.People.Person(ctx, session.Username)
 	if err != nil {
 		return nil, err
 	}

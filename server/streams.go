@@ -115,7 +115,7 @@ func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 		stands, err := s.engine.Store.TokenValid(ctx, t.ID)
 		return err != nil || stands
 	}
-	p, err := s.engine.People.Person(ctx, in.person.Handle)
+	p, err := s.engine.People.Person(ctx, in.person.Username)
 	return err != nil && !errors.Is(err, store.ErrNotFound) || err == nil && !p.Closed && p.Password == in.person.Password
 }
 

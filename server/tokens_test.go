@@ -27,8 +27,8 @@ func (a asks) as(who, method, path, body string) (int, []byte) {
 	if body != "" {
 		r.Header.Set("Content-Type", "application/json")
 	}
-	if handle, password, ok := strings.Cut(who, ":"); ok {
-		r.SetBasicAuth(handle, password)
+	if username, password, ok := strings.Cut(who, ":"); ok {
+		r.SetBasicAuth(username, password)
 	} else if who != "" {
 		r.Header.Set("Authorization", "Bearer "+who)
 	}
@@ -58,8 +58,8 @@ func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 		return time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC).Add(time.Duration(passed.Load()))
 	}
 	s, db := stand(t, engine.Options{Now: now, ObserveEvery: time.Hour})
-	for _, w := range []people.NewUser{{Handle: "wren", Role: "administrator", Password: password},
-		{Handle: "linden", Role: "reader", Password: password}} {
+	for _, w := range []people.NewUser{{Username: "wren", Role: "administrator", Password: password},
+		{Username: "linden", Role: "reader", Password: password}} {
 		if err := s.engine.People.Add(t.Context(), w, ""); err != nil {
 			t.Fatal(err)
 		}
@@ -198,7 +198,7 @@ func TestTokenExpiry(t *testing.T) {
 		t.Errorf("it did not run out: %d", code)
 	}
 	again, _ := a.make("wren:"+password, `{"name": "short", "permissions": ["write"], "scopes": []}`) // its name is free again
-	role := people.NewUser{Handle: "wren", Role: "reader", Password: password}
+	role := people.NewUser{Username: "wren", Role: "reader", Password: password}
 	if err := a.server.engine.People.Add(t.Context(), role, ""); err != nil {
 		t.Fatal(err)
 	}

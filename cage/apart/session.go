@@ -204,7 +204,8 @@ func forwardProxy() (closed func(), err error) {
 				return
 			}
 			if f, err := c.(*net.TCPConn).File(); err == nil {
-				_ = unix.Sendmsg(controlFD, []byte{'c'}, unix.UnixRights(int(f.Fd())), nil, 0) // the client sees a closed connection
+				// The client sees a closed connection.
+				_ = unix.Sendmsg(controlFD, []byte{'c'}, unix.UnixRights(int(f.Fd())), nil, 0)
 				f.Close()
 			}
 			c.Close()

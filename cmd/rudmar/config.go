@@ -52,8 +52,8 @@ type config struct {
 	verbose        bool
 	quiet          bool // nothing is logged: the command's own output matters
 
-	server, handle, passwordFile, ownTokenFile string
-	typed                                      string // the password, if it was typed
+	server, username, passwordFile, ownTokenFile string
+	typed                                        string // the password, if it was typed
 
 	platformAt string // the platform's address, once it responds
 }
@@ -105,7 +105,7 @@ func (c *config) tokenFlag(f *pflag.FlagSet) {
 func (c *config) clientFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.server, "server", "",
 		"address of Rudmar (default the one of rudmar login, otherwise "+usualServer+")")
-	f.StringVar(&c.handle, "username", "", "username, to sign in with a password instead of the token of rudmar login")
+	f.StringVar(&c.username, "username", "", "username, to sign in with a password instead of the token of rudmar login")
 	f.StringVar(&c.ownTokenFile, "token-file", "", "file with a token; also RUDMAR_TOKEN")
 	f.StringVar(&c.passwordFile, "password-file", "", "file with your password; also RUDMAR_PASSWORD")
 }

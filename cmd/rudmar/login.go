@@ -24,10 +24,10 @@ const usualServer = "http://127.0.0.1:7070"
 
 // login is stored by rudmar login: address, username and token.
 type login struct {
-	Server string `json:"server"`
-	Handle string `json:"handle"`
-	Token  string `json:"token"`
-	ID     int64  `json:"id"`
+	Server   string `json:"server"`
+	Username string `json:"handle"`
+	Token    string `json:"token"`
+	ID       int64  `json:"id"`
 }
 
 // loginFile returns the path of the stored login.
@@ -70,9 +70,9 @@ func (c *config) sign(r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}
-	if c.handle != "" {
+	if c.username != "" {
 		password, err := c.password()
-		r.SetBasicAuth(c.handle, password)
+		r.SetBasicAuth(c.username, password)
 		return err
 	}
 	kept, err := keptLogin()
@@ -126,7 +126,7 @@ address, in a file that only you can read. Reads the password from RUDMAR_PASSWO
 --password-file, the terminal or standard input. rudmar logout revokes the token.`,
 		Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if c.handle == "" {
+			if c.username == "" {
 				return coded{exitUsage, errors.New("--username is required")}
 			}
 			if c.passwordFile == "" && os.Getenv("RUDMAR_PASSWORD") == "" {
@@ -175,7 +175,7 @@ func (c *config) logIn(cmd *cobra.Command, name string, days int) error {
 	if err != nil {
 		return err
 	}
-	text, err := json.MarshalIndent(login{Server: c.server, Handle: session.Username, Token: made.Text, ID: made.Token.Id}, "",
+	text, err := json.MarshalIndent(login{Server: c.server, Username: session.Username, Token: made.Text, ID: made.Token.Id}, "",
 		"  ")
 	if err == nil {
 		err = errors.Join(os.MkdirAll(filepath.Dir(file), 0o700), renameio.WriteFile(file, text, 0o600))
@@ -204,7 +204,7 @@ func logoutCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c.server, c.handle, c.ownTokenFile = kept.Server, "", ""
+			c.server, c.username, c.ownTokenFile = kept.Server, "", ""
 			ended := c.ask(cmd.Context(), http.MethodDelete, fmt.Sprintf("/account/tokens/%d", kept.ID), nil, nil)
 			if err := os.Remove(file); err != nil {
 				return errors.Join(ended, err)

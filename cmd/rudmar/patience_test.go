@@ -43,7 +43,7 @@ func TestRequestTimeouts(t *testing.T) {
 			t.Error(args, out, err)
 		}
 	}
-	copied := watcher{config: &config{server: "http://rudmar.invalid", handle: "wren"}, dir: write(t, "function: order\nhandler: main:run\n"),
+	copied := watcher{config: &config{server: "http://rudmar.invalid", username: "wren"}, dir: write(t, "function: order\nhandler: main:run\n"),
 		service: "shop", out: io.Discard}
 	if _, err := copied.step(t.Context()); err != nil {
 		t.Error(err)

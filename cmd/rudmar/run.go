@@ -77,7 +77,7 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 		if err := w.setUp(ctx, e); err != nil {
 			return err
 		}
-		w.server, w.handle = w.address, you
+		w.server, w.username = w.address, you
 		if once {
 			ended = w.once(ctx)
 		} else {
@@ -92,7 +92,7 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 // setUp creates the user, the service and its secrets.
 func (w *watcher) setUp(ctx context.Context, e *engine.Engine) error {
 	w.typed = randomWord()
-	if err := e.People.Add(ctx, people.NewUser{Handle: you, Role: rights.Administrator, Password: w.typed},
+	if err := e.People.Add(ctx, people.NewUser{Username: you, Role: rights.Administrator, Password: w.typed},
 		you); err != nil {
 		return err
 	}

@@ -123,7 +123,7 @@ func userCreateCommand() *cobra.Command {
 				return coded{exitUsage, fmt.Errorf("--role must be one of %s", strings.Join(rights.Roles(), ", "))}
 			}
 			var err error
-			w.Handle = args[0]
+			w.Username = args[0]
 			if w.Password, err = newPassword(cmd); err != nil {
 				return err
 			}
@@ -162,7 +162,7 @@ func userListCommand() *cobra.Command {
 				if p.Closed {
 					state = "closed"
 				}
-				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", p.Handle, p.Role, in, strings.Join(p.Groups, ", "), state)
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", p.Username, p.Role, in, strings.Join(p.Groups, ", "), state)
 			}
 			return table.Flush()
 		},

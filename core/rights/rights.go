@@ -98,9 +98,9 @@ func (w Where) covers(o Where) bool {
 
 // Person is a user with their role.
 type Person struct {
-	Handle, Role string
-	In           []Where // where the role applies; everywhere if there is none
-	Token        *Token  // the token that acts in their name; nil for themselves
+	Username, Role string
+	In             []Where // where the role applies; everywhere if there is none
+	Token          *Token  // the token that acts in their name; nil for themselves
 }
 
 // ErrDenied reports a missing right.
@@ -110,7 +110,7 @@ var ErrDenied = errors.New("not allowed")
 // person with any role can view everything; a token only its places.
 func May(p Person, a Permission, at Where) error {
 	if p.Token != nil {
-		if err := p.Token.allows(p.Handle, a, at); err != nil {
+		if err := p.Token.allows(p.Username, a, at); err != nil {
 			return err
 		}
 	}
@@ -119,12 +119,12 @@ func May(p Person, a Permission, at Where) error {
 	case a == View && len(acts) > 0:
 		return nil
 	case !slices.Contains(acts, a):
-		return fmt.Errorf("%w: %s is %s; the right to %s is required, which %s has", ErrDenied, p.Handle,
+		return fmt.Errorf("%w: %s is %s; the right to %s is required, which %s has", ErrDenied, p.Username,
 			withArticle(p.Role), a, rolesWith(a))
 	case len(p.In) == 0 || slices.ContainsFunc(p.In, func(w Where) bool { return w.covers(at) }):
 		return nil
 	}
-	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrDenied, p.Handle, withArticle(p.Role), list(p.In), at)
+	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrDenied, p.Username, withArticle(p.Role), list(p.In), at)
 }
 
 // Anywhere reports whether a person has a permission in any place.

@@ -10,7 +10,7 @@ import (
 )
 
 func ExampleMay() {
-	linden := rights.Person{Handle: "linden", Role: rights.Approver,
+	linden := rights.Person{Username: "linden", Role: rights.Approver,
 		In: []rights.Where{rights.ParseWhere("frostline/live")}}
 	fmt.Println(rights.May(linden, rights.Approve, rights.ParseWhere("frostline/live")))
 	fmt.Println(rights.May(linden, rights.Approve, rights.ParseWhere("watering/live")))
@@ -32,7 +32,7 @@ func TestEveryRoleAndOperation(t *testing.T) {
 	for role, want := range may {
 		var got []string
 		for _, a := range rights.Permissions() {
-			p := rights.Person{Handle: "wren", Role: role}
+			p := rights.Person{Username: "wren", Role: role}
 			err := rights.May(p, a, rights.Where{Service: "frostline"})
 			if err == nil {
 				got = append(got, string(a))
@@ -60,7 +60,7 @@ func TestWhere(t *testing.T) {
 		{"frostline/live", "frostline/live", true}, {"frostline/live", "frostline/trial", false},
 		{"frostline/live", "frostline", false}, {"frostline/live", "watering/live", false},
 	} {
-		p := rights.Person{Handle: "linden", Role: rights.Approver}
+		p := rights.Person{Username: "linden", Role: rights.Approver}
 		if tt.in != "" {
 			p.In = []rights.Where{rights.ParseWhere("other/place"), rights.ParseWhere(tt.in)}
 		}

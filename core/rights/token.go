@@ -16,14 +16,14 @@ type Token struct {
 
 // allows returns nil if a token covers a permission in a place. A token for a stage can view the whole service:
 // its stages differ in settings alone.
-func (t Token) allows(handle string, a Permission, at Where) error {
+func (t Token) allows(username string, a Permission, at Where) error {
 	if !slices.Contains(t.Permissions, a) {
 		var acts []string
 		for _, act := range t.Permissions {
 			acts = append(acts, string(act))
 		}
 		return fmt.Errorf("%w: the token %s of %s has %s, not %s; create one on the Account page or with rudmar token create",
-			ErrDenied, t.Name, handle, strings.Join(acts, ", "), a)
+			ErrDenied, t.Name, username, strings.Join(acts, ", "), a)
 	}
 	if a == View && at.Service != "" {
 		at.Stage = ""
@@ -32,7 +32,7 @@ func (t Token) allows(handle string, a Permission, at Where) error {
 	if len(t.In) == 0 || slices.ContainsFunc(t.In, reaches) {
 		return nil
 	}
-	return fmt.Errorf("%w: the token %s of %s is limited to %s, not %s", ErrDenied, t.Name, handle, list(t.In), at)
+	return fmt.Errorf("%w: the token %s of %s is limited to %s, not %s", ErrDenied, t.Name, username, list(t.In), at)
 }
 
 // MayMake returns nil if somebody can create a token: with permissions that they have, and for places within
@@ -43,7 +43,7 @@ func MayMake(p Person, t Token) error {
 	}
 	for _, a := range t.Permissions {
 		if !slices.Contains(Of(p.Role), a) {
-			return fmt.Errorf("%w: %s is %s and has no right to %s to grant; %s has", ErrDenied, p.Handle,
+			return fmt.Errorf("%w: %s is %s and has no right to %s to grant; %s has", ErrDenied, p.Username,
 				withArticle(p.Role), a, rolesWith(a))
 		}
 		for _, at := range t.In {

@@ -21,8 +21,8 @@ func token(acts string, places ...string) *rights.Token {
 
 // A token has the intersection of its own and its creator's rights.
 func TestTokensNarrow(t *testing.T) {
-	everywhere := rights.Person{Handle: "wren", Role: rights.Approver}
-	inPreview := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "preview"}}}
+	everywhere := rights.Person{Username: "wren", Role: rights.Approver}
+	inPreview := rights.Person{Username: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "preview"}}}
 	for _, tt := range []struct {
 		p     rights.Person
 		token *rights.Token
@@ -45,23 +45,23 @@ func TestTokensNarrow(t *testing.T) {
 		{inPreview, token("view,approve"), rights.Approve, "frostline/preview", true},
 		{inPreview, token("view,approve"), rights.Approve, "frostline/live", false}, // never more than its maker
 		{inPreview, token("view,approve", "frostline/live"), rights.Approve, "frostline/live", false},
-		{rights.Person{Handle: "gone"}, token("view"), rights.View, "frostline", false},
+		{rights.Person{Username: "gone"}, token("view"), rights.View, "frostline", false},
 	} {
 		p := tt.p
 		p.Token = tt.token
 		err := rights.May(p, tt.act, rights.ParseWhere(tt.at))
 		if (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrDenied) {
-			t.Errorf("%s with %v %v: %s at %q: %v", p.Handle, tt.token.Permissions, tt.token.In, tt.act, tt.at, err)
+			t.Errorf("%s with %v %v: %s at %q: %v", p.Username, tt.token.Permissions, tt.token.In, tt.act, tt.at, err)
 		}
 		if rights.Anywhere(p, tt.act) && rights.May(p, tt.act, rights.Where{}) != nil && len(tt.token.In)+len(p.In) == 0 {
-			t.Errorf("%s: %s is told as possible somewhere, and is nowhere", p.Handle, tt.act)
+			t.Errorf("%s: %s is told as possible somewhere, and is nowhere", p.Username, tt.act)
 		}
 	}
 }
 
 func TestWhoCanCreateTokens(t *testing.T) {
-	wren := rights.Person{Handle: "wren", Role: rights.Author}
-	linden := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "live"}}}
+	wren := rights.Person{Username: "wren", Role: rights.Author}
+	linden := rights.Person{Username: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "live"}}}
 	byToken := wren
 	byToken.Token = token("view,write")
 	for _, tt := range []struct {

@@ -56,7 +56,7 @@ type Keeper struct {
 // Check checks a service's folder.
 type Check func(ctx context.Context, service string, folder manifest.Folder) check.Result
 
-type key struct{ service, handle string }
+type key struct{ service, username string }
 
 // folder is the last deployed folder of a copy.
 type folder struct {
@@ -85,13 +85,13 @@ func New(c Config) *Keeper {
 		log: c.Log, of: map[key]*folder{}}
 }
 
-func (k *Keeper) folder(service, handle string) *folder {
+func (k *Keeper) folder(service, username string) *folder {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	f := k.of[key{service, handle}]
+	f := k.of[key{service, username}]
 	if f == nil {
 		f = &folder{files: map[string]source.Content{}, packed: map[string]bool{}}
-		k.of[key{service, handle}] = f
+		k.of[key{service, username}] = f
 	}
 	return f
 }
@@ -122,7 +122,7 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	if err := deliver.May(p, rights.Write, service, ""); err != nil {
 		return Outcome{}, err
 	}
-	f := k.folder(service, p.Handle)
+	f := k.folder(service, p.Username)
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	files := map[string]source.Content{}
@@ -147,7 +147,7 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	}
 	begun := time.Now()
 	tree := source.Loose(files)
-	out := Outcome{Digest: digestOf(tree), Result: k.check(ctx, service+"~"+p.Handle, tree)}
+	out := Outcome{Digest: digestOf(tree), Result: k.check(ctx, service+"~"+p.Username, tree)}
 	out.Checking = time.Since(begun)
 	f.files, f.digest = files, out.Digest
 	if !out.Result.OK() || out.Result.Service == nil {
@@ -185,14 +185,14 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 		}
 	}
 	out.Packing, begun = time.Since(begun), time.Now()
-	if err := k.store.PutCopy(ctx, store.Copy{Place: place, Handle: p.Handle}); err != nil {
+	if err := k.store.PutCopy(ctx, store.Copy{Place: place, Username: p.Username}); err != nil {
 		return err
 	}
 	maySecrets := deliver.May(p, rights.SetSecrets, service, place.Stage) == nil
 	if len(own.Secrets) > 0 && !maySecrets {
 		out.Notes = append(out.Notes, "secrets are empty in this copy: you cannot set the secrets of "+place.Stage)
 	}
-	steps, err := k.runner.Privately(ctx, deploy.Private{Place: place, Owner: p.Handle, Service: own, Artifacts: artifacts,
+	steps, err := k.runner.Privately(ctx, deploy.Private{Place: place, Owner: p.Username, Service: own, Artifacts: artifacts,
 		Secrets: maySecrets})
 	out.Ran = time.Since(begun)
 	for _, s := range steps {
@@ -216,27 +216,27 @@ func digestOf(tree *source.Folder) string {
 
 // Private returns the plan inputs of somebody's copy, and its service as it was last updated; store.ErrNotFound
 // if they have none.
-func (k *Keeper) Private(ctx context.Context, service, handle string) (deploy.Private, error) {
-	c, err := k.store.Copy(ctx, service, handle)
+func (k *Keeper) Private(ctx context.Context, service, username string) (deploy.Private, error) {
+	c, err := k.store.Copy(ctx, service, username)
 	if err != nil {
 		return deploy.Private{}, err
 	}
-	f := k.folder(service, handle)
+	f := k.folder(service, username)
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return deploy.Private{Place: c.Place, Owner: handle, Service: f.service}, k.store.PutCopy(ctx, c)
+	return deploy.Private{Place: c.Place, Owner: username, Service: f.service}, k.store.PutCopy(ctx, c)
 }
 
 // Remove deletes somebody's copy, with its data.
-func (k *Keeper) Remove(ctx context.Context, service, handle, by, why string) error {
-	c, err := k.store.Copy(ctx, service, handle)
+func (k *Keeper) Remove(ctx context.Context, service, username, by, why string) error {
+	c, err := k.store.Copy(ctx, service, username)
 	if err != nil {
 		return err
 	}
-	f := k.folder(service, handle)
+	f := k.folder(service, username)
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if _, err := k.runner.Privately(ctx, deploy.Private{Place: c.Place, Owner: handle}); err != nil {
+	if _, err := k.runner.Privately(ctx, deploy.Private{Place: c.Place, Owner: username}); err != nil {
 		return err
 	}
 	if err := k.store.DropCopy(ctx, c, by, why); err != nil {
@@ -273,7 +273,7 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 	}
 	var errs error
 	for _, c := range list {
-		p, err := k.store.Person(ctx, c.Handle)
+		p, err := k.store.Person(ctx, c.Username)
 		why := ""
 		switch {
 		case err != nil && !errors.Is(err, store.ErrNotFound):
@@ -286,8 +286,8 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 		default:
 			continue
 		}
-		if err := k.Remove(ctx, c.Service, c.Handle, "", why); err != nil {
-			errs = errors.Join(errs, fmt.Errorf("the copy of %s in %s: %w", c.Handle, c.Service, err))
+		if err := k.Remove(ctx, c.Service, c.Username, "", why); err != nil {
+			errs = errors.Join(errs, fmt.Errorf("the copy of %s in %s: %w", c.Username, c.Service, err))
 		}
 	}
 	return errs

@@ -84,7 +84,7 @@ func (l *StageLine) Follow(ctx context.Context, service string, version int, sta
 	if err := askable(m, stage, say); err != nil {
 		return err
 	}
-	return l.store.Follow(ctx, d, say.By.Handle)
+	return l.store.Follow(ctx, d, say.By.Username)
 }
 
 // mergeSelection keeps the unselected functions of a waiting version at their present versions in the stage:

@@ -37,7 +37,7 @@ func (l *StageLine) Override(ctx context.Context, service string, version int, s
 			continue
 		}
 		if g.Name == gate {
-			return l.store.Override(ctx, d, delivery.Override{Kind: g.Kind, Name: g.Name, Person: say.By.Handle,
+			return l.store.Override(ctx, d, delivery.Override{Kind: g.Kind, Name: g.Name, Person: say.By.Username,
 				Reason: say.Comment})
 		}
 		names = append(names, g.Name)
@@ -53,5 +53,5 @@ func (l *StageLine) WithdrawApproval(ctx context.Context, service string, versio
 	if err != nil {
 		return err
 	}
-	return l.store.WithdrawApproval(ctx, d, by.Handle)
+	return l.store.WithdrawApproval(ctx, d, by.Username)
 }

@@ -47,7 +47,7 @@ func (l *StageLine) inTime(at time.Time) error {
 // May returns nil if somebody has a permission in a stage of a service; the error wraps rights.ErrDenied.
 func May(p store.Person, a rights.Permission, service, stage string) error {
 	if p.Closed {
-		return fmt.Errorf("%w: %s is closed", rights.ErrDenied, p.Handle)
+		return fmt.Errorf("%w: %s is closed", rights.ErrDenied, p.Username)
 	}
 	return rights.May(p.Rights(), a, rights.Where{Service: service, Stage: stage})
 }
@@ -91,7 +91,7 @@ func (l *StageLine) Request(ctx context.Context, service string, version int, st
 	if err := askable(m, stage, say); err != nil {
 		return err
 	}
-	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle, choice, say.At)
+	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Username, choice, say.At)
 }
 
 func (l *StageLine) waiting(ctx context.Context, service string, version int, stage string, by store.Person,
@@ -127,7 +127,7 @@ func (l *StageLine) Approve(ctx context.Context, service string, version int, st
 		return err
 	}
 	return l.store.Approve(ctx, service, version, stage,
-		store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines})
+		store.Approval{Person: say.By.Username, Comment: say.Comment, Shown: m.Lines})
 }
 
 // counts returns nil if somebody's approval would count for any of the approval gates; the error says why not.
@@ -148,16 +148,16 @@ func (l *StageLine) counts(ctx context.Context, d store.Delivery, by store.Perso
 	var why error
 	for _, a := range asked {
 		switch {
-		case delivery.Counts(a, delivery.Approval{Person: by.Handle, Groups: by.Groups}, authors) &&
+		case delivery.Counts(a, delivery.Approval{Person: by.Username, Groups: by.Groups}, authors) &&
 			(authorsErr == nil || a.AllowPushers):
 			return nil
 		case authorsErr != nil && !a.AllowPushers:
 			why = fmt.Errorf("%w: its authors are unknown: %w", ErrNotCounts, authorsErr)
 		case a.From != "" && !slices.Contains(by.Groups, a.From):
 			why = fmt.Errorf("%w: %s requires approvals from %s, and %s is not a member", ErrNotCounts,
-				d.Stage, a.From, by.Handle)
+				d.Stage, a.From, by.Username)
 		default:
-			why = fmt.Errorf("%w: %s pushed commits of this version that are not yet in %s, which requires the approval of someone else", ErrNotCounts, by.Handle, d.Stage)
+			why = fmt.Errorf("%w: %s pushed commits of this version that are not yet in %s, which requires the approval of someone else", ErrNotCounts, by.Username, d.Stage)
 		}
 	}
 	return why
@@ -177,7 +177,7 @@ func (l *StageLine) Refuse(ctx context.Context, service string, version int, sta
 	if len(asked) > 0 && !slices.ContainsFunc(asked,
 		func(a manifest.Approvals) bool { return a.From == "" || slices.Contains(by.Groups, a.From) }) {
 		return fmt.Errorf("%w: only %s can decide about %s, and %s is not a member", ErrNotCounts, stage,
-			asked[0].From, by.Handle)
+			asked[0].From, by.Username)
 	}
 	return l.event(ctx, service, version, stage, delivery.Reject, by, why)
 }
@@ -207,7 +207,7 @@ func (l *StageLine) event(ctx context.Context, service string, version int, stag
 	if err != nil {
 		return store.Missing(err, "version %d in %s", version, stage)
 	}
-	return l.apply(ctx, d, e, by.Handle, why)
+	return l.apply(ctx, d, e, by.Username, why)
 }
 
 // RollBackTo restores an earlier version in a stage, with exactly the plan that was shown: later versions are
@@ -237,7 +237,7 @@ func (l *StageLine) RollBackTo(ctx context.Context, service string, version int,
 	}
 	d := in[at]
 	d.Agreed = m.Lines
-	back, err := moveBy(d, delivery.Redeploy, say.By.Handle, say.Comment)
+	back, err := moveBy(d, delivery.Redeploy, say.By.Username, say.Comment)
 	if err != nil {
 		return err
 	}
@@ -248,7 +248,7 @@ func (l *StageLine) RollBackTo(ctx context.Context, service string, version int,
 			if say.Comment != "" {
 				text += ": " + say.Comment
 			}
-			gone, err := moveBy(later, delivery.RollBack, say.By.Handle, text)
+			gone, err := moveBy(later, delivery.RollBack, say.By.Username, text)
 			if err != nil {
 				return err
 			}

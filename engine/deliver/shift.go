@@ -461,18 +461,18 @@ func (l *StageLine) Steer(ctx context.Context, service string, version int, stag
 		return err
 	}
 	d := store.Delivery{Service: service, Version: version, Stage: stage}
-	err := l.store.ChangeShift(ctx, d, by.Handle, "traffic shift: "+word, func(v *store.Shift) error {
+	err := l.store.ChangeShift(ctx, d, by.Username, "traffic shift: "+word, func(v *store.Shift) error {
 		switch {
 		case v.Back != "":
 			return fmt.Errorf("already rolling back: %w", delivery.ErrTransition)
 		case word == Pause:
-			v.Held = by.Handle
+			v.Held = by.Username
 		case word == Resume:
 			v.Held = ""
 		case word == Advance && v.Step < len(v.Steps):
-			v.Shift, v.Reason = v.On(), by.Handle+" advanced it"
+			v.Shift, v.Reason = v.On(), by.Username+" advanced it"
 		case word == Abort:
-			v.Back = "rolled back by " + by.Handle
+			v.Back = "rolled back by " + by.Username
 			if why != "" {
 				v.Back += ": " + why
 			}

@@ -31,7 +31,7 @@ import (
 var (
 	ErrSignIn   = errors.New("the username or password is wrong")
 	ErrPassword = fmt.Errorf("a password must have at least %d characters", leastPassword)
-	ErrHandle   = errors.New("a username has 1 to 40 lowercase letters, digits and hyphens and starts with a letter")
+	ErrUsername = errors.New("a username has 1 to 40 lowercase letters, digits and hyphens and starts with a letter")
 	ErrRole     = errors.New("unknown role")
 )
 
@@ -116,10 +116,10 @@ func randomBytes(n int) []byte {
 
 // NewUser has the fields of a user.
 type NewUser struct {
-	Handle, Role string
-	Places       []string // where the role applies: "service" or "service/stage"; none for everywhere
-	Groups       []string
-	Password     string
+	Username, Role string
+	Places         []string // where the role applies: "service" or "service/stage"; none for everywhere
+	Groups         []string
+	Password       string
 }
 
 var handleForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
@@ -127,16 +127,16 @@ var handleForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 // Add adds or changes a user; by is who does it. A change of password, role or places ends their sessions.
 func (d *Directory) Add(ctx context.Context, w NewUser, by string) error {
 	switch {
-	case !handleForm.MatchString(w.Handle):
-		return fmt.Errorf("adding %q: %w", w.Handle, ErrHandle)
+	case !handleForm.MatchString(w.Username):
+		return fmt.Errorf("adding %q: %w", w.Username, ErrUsername)
 	case rights.Of(w.Role) == nil:
-		return fmt.Errorf("adding %s: %w: %q (expected %s)", w.Handle, ErrRole, w.Role, strings.Join(rights.Roles(), ", "))
+		return fmt.Errorf("adding %s: %w: %q (expected %s)", w.Username, ErrRole, w.Role, strings.Join(rights.Roles(), ", "))
 	}
 	hash, err := d.hash(w.Password)
 	if err != nil {
-		return fmt.Errorf("adding %s: %w", w.Handle, err)
+		return fmt.Errorf("adding %s: %w", w.Username, err)
 	}
-	return d.put(ctx, store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: hash},
+	return d.put(ctx, store.Person{Username: w.Username, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: hash},
 		by, "user created")
 }
 
@@ -160,20 +160,20 @@ func (d *Directory) put(ctx context.Context, p store.Person, by, what string) er
 }
 
 // Change changes an existing user by calling change.
-func (d *Directory) Change(ctx context.Context, handle, by, what string, change func(p *store.Person) error) error {
-	p, err := d.store.Person(ctx, handle)
+func (d *Directory) Change(ctx context.Context, username, by, what string, change func(p *store.Person) error) error {
+	p, err := d.store.Person(ctx, username)
 	if err != nil {
-		return fmt.Errorf("%s: %w", handle, err)
+		return fmt.Errorf("%s: %w", username, err)
 	}
 	if err := change(&p); err != nil {
-		return fmt.Errorf("changing %s: %w", handle, err)
+		return fmt.Errorf("changing %s: %w", username, err)
 	}
 	return d.put(ctx, p, by, what)
 }
 
 // SetPassword changes a password.
-func (d *Directory) SetPassword(ctx context.Context, handle, password, by string) error {
-	return d.Change(ctx, handle, by, "password changed", func(p *store.Person) error {
+func (d *Directory) SetPassword(ctx context.Context, username, password, by string) error {
+	return d.Change(ctx, username, by, "password changed", func(p *store.Person) error {
 		var err error
 		p.Password, err = d.hash(password)
 		return err
@@ -184,8 +184,8 @@ func (d *Directory) SetPassword(ctx context.Context, handle, password, by string
 func (d *Directory) Listen() (wake <-chan struct{}, stop func()) { return d.ended.Listen() }
 
 // knows reports whether a password is in the cache of correct ones and still valid.
-func (d *Directory) knows(ctx context.Context, handle, password string) bool {
-	p, err := d.store.Person(ctx, handle)
+func (d *Directory) knows(ctx context.Context, username, password string) bool {
+	p, err := d.store.Person(ctx, username)
 	if err != nil || p.Closed {
 		return false
 	}
@@ -193,8 +193,8 @@ func (d *Directory) knows(ctx context.Context, handle, password string) bool {
 }
 
 // Check returns the person of a username and password, or ErrSignIn.
-func (d *Directory) Check(ctx context.Context, handle, password string) (store.Person, error) {
-	p, err := d.store.Person(ctx, handle)
+func (d *Directory) Check(ctx context.Context, username, password string) (store.Person, error) {
+	p, err := d.store.Person(ctx, username)
 	if errors.Is(err, store.ErrNotFound) {
 		// Takes as long as for an existing account.
 		_ = bcrypt.CompareHashAndPassword([]byte("$2a$10$7EqJtq98hPqEX7fNZaFWoOhi5rBvVhx8yJk3uZpM6yqfzJ0m0m0mu"),
@@ -219,14 +219,14 @@ func (d *Directory) Check(ctx context.Context, handle, password string) (store.P
 }
 
 // Person returns a user by username.
-func (d *Directory) Person(ctx context.Context, handle string) (store.Person, error) {
-	return d.store.Person(ctx, handle)
+func (d *Directory) Person(ctx context.Context, username string) (store.Person, error) {
+	return d.store.Person(ctx, username)
 }
 
 // SignIn starts a user's session at an address, and returns its token.
-func (d *Directory) SignIn(ctx context.Context, handle, password, address string) (token string,
+func (d *Directory) SignIn(ctx context.Context, username, password, address string) (token string,
 	session store.Session, err error) {
-	p, err := d.Enter(ctx, handle, password, address)
+	p, err := d.Enter(ctx, username, password, address)
 	if err == nil && p.Token != nil {
 		err = fmt.Errorf("%w: a token does not sign in", rights.ErrDenied)
 	}
@@ -234,7 +234,7 @@ func (d *Directory) SignIn(ctx context.Context, handle, password, address string
 		return "", session, err
 	}
 	token = hex.EncodeToString(randomBytes(24))
-	session = store.Session{Handle: p.Handle, CSRF: hex.EncodeToString(randomBytes(16)),
+	session = store.Session{Username: p.Username, CSRF: hex.EncodeToString(randomBytes(16)),
 		Until: d.store.Now().Add(SessionLength)}
 	return token, session, d.store.AddSession(ctx, hashed(token), session, address)
 }
@@ -245,7 +245,7 @@ func (d *Directory) Session(ctx context.Context, token string) (store.Person, st
 	if err != nil {
 		return store.Person{}, session, err
 	}
-	p, err := d.store.Person(ctx, session.Handle)
+	p, err := d.store.Person(ctx, session.Username)
 	if err == nil && p.Closed {
 		err = ErrSignIn
 	}

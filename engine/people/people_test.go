@@ -26,7 +26,7 @@ func directory(t *testing.T) (*people.Directory, *store.Store, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Add(t.Context(), people.NewUser{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
+	if err := d.Add(t.Context(), people.NewUser{Username: "wren", Role: rights.Author, Password: password}, ""); err != nil {
 		t.Fatal(err)
 	}
 	return d, s, dir
@@ -44,7 +44,7 @@ func TestSigningIn(t *testing.T) {
 	if err != nil || len(token) < 40 || len(session.CSRF) < 30 {
 		t.Fatalf("%q %+v %v", token, session, err)
 	}
-	if p, _, err := d.Session(ctx, token); err != nil || p.Handle != "wren" {
+	if p, _, err := d.Session(ctx, token); err != nil || p.Username != "wren" {
 		t.Errorf("%+v %v", p, err)
 	}
 	if _, _, err := d.Session(ctx, token+"x"); !errors.Is(err, store.ErrNotFound) {
@@ -60,7 +60,7 @@ func TestSigningIn(t *testing.T) {
 	if _, err := d.Check(ctx, "wren", password); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Add(ctx, people.NewUser{Handle: "wren", Role: rights.Author, Password: "meadow-at-dusk"}, ""); err != nil {
+	if err := d.Add(ctx, people.NewUser{Username: "wren", Role: rights.Author, Password: "meadow-at-dusk"}, ""); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := d.Check(ctx, "wren", password); !errors.Is(err, people.ErrSignIn) {
@@ -123,13 +123,13 @@ func TestGuessingIsThrottled(t *testing.T) {
 		t.Fatal(err)
 	}
 	ctx := t.Context()
-	for _, handle := range []string{"wren", "linden"} {
-		if err := d.Add(ctx, people.NewUser{Handle: handle, Role: rights.Author, Password: password}, ""); err != nil {
+	for _, username := range []string{"wren", "linden"} {
+		if err := d.Add(ctx, people.NewUser{Username: username, Role: rights.Author, Password: password}, ""); err != nil {
 			t.Fatal(err)
 		}
 	}
-	guess := func(handle, password, address string) string {
-		_, err := d.Enter(ctx, handle, password, address)
+	guess := func(username, password, address string) string {
+		_, err := d.Enter(ctx, username, password, address)
 		var slow *people.SlowError
 		switch {
 		case err == nil:
@@ -141,13 +141,13 @@ func TestGuessingIsThrottled(t *testing.T) {
 		}
 		return err.Error()
 	}
-	for _, handle := range []string{"wren", "nobody"} {
+	for _, username := range []string{"wren", "nobody"} {
 		got := ""
 		for range 8 {
-			got += guess(handle, "a-wrong-password", "192.0.2."+handle) + " "
+			got += guess(username, "a-wrong-password", "192.0.2."+username) + " "
 		}
 		if want := "wrong wrong wrong wrong wrong wrong slow slow "; got != want {
-			t.Errorf("%s: %s, want %s", handle, got, want)
+			t.Errorf("%s: %s, want %s", username, got, want)
 		}
 	}
 	if got := guess("wren", password, "198.51.100.7"); got != "slow" {
@@ -182,7 +182,7 @@ func TestWhoCanEndASession(t *testing.T) {
 			return d.Change(ctx, "wren", "linden", "user closed", func(p *store.Person) error { p.Closed = true; return nil })
 		},
 	} {
-		if err := d.Add(ctx, people.NewUser{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
+		if err := d.Add(ctx, people.NewUser{Username: "wren", Role: rights.Author, Password: password}, ""); err != nil {
 			t.Fatal(err)
 		}
 		token, _, err := d.SignIn(ctx, "wren", password, "192.0.2.1")
@@ -207,9 +207,9 @@ func TestWhoCanEndASession(t *testing.T) {
 		}
 	}
 	for _, w := range []people.NewUser{
-		{Handle: "Wren!", Role: rights.Author, Password: password}, {Handle: "sorrel", Role: "king", Password: password},
-		{Handle: "sorrel", Role: rights.Author, Password: "eleven-char"},
-		{Handle: "sorrel", Role: rights.Author, Password: ""},
+		{Username: "Wren!", Role: rights.Author, Password: password}, {Username: "sorrel", Role: "king", Password: password},
+		{Username: "sorrel", Role: rights.Author, Password: "eleven-char"},
+		{Username: "sorrel", Role: rights.Author, Password: ""},
 	} {
 		if err := d.Add(ctx, w, ""); err == nil {
 			t.Errorf("%+v was taken", w)

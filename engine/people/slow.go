@@ -15,10 +15,10 @@ import (
 // Limits of guessing: a number of wrong passwords in a row is checked at once; each further one doubles the
 // wait before the next check.
 const (
-	freeHandle  = 5
-	freeAddress = 20
-	firstPause  = time.Second
-	longestWait = 15 * time.Minute
+	freeUsername = 5
+	freeAddress  = 20
+	firstPause   = time.Second
+	longestWait  = 15 * time.Minute
 	// forgetAfter is how long after the last failure the failures are forgotten.
 	forgetAfter = time.Hour
 	// mostKept is the maximum number of usernames and addresses in memory.
@@ -103,38 +103,38 @@ func From(r *http.Request) string {
 
 // Enter is Check at an address: wrong passwords are throttled by username and by address, and recorded. The
 // error is a *SlowError if somebody must wait. A token in place of the password returns its user.
-func (d *Directory) Enter(ctx context.Context, handle, password, address string) (store.Person, error) {
+func (d *Directory) Enter(ctx context.Context, username, password, address string) (store.Person, error) {
 	if tokenOf(password) {
 		p, err := d.ByToken(ctx, password, address)
-		if err == nil && p.Handle != handle {
+		if err == nil && p.Username != username {
 			err = ErrToken
 		}
 		return p, err
 	}
-	byHandle, byAddress := "username "+handle, "address "+address
-	if d.knows(ctx, handle, password) { // a cached correct password costs nothing
-		return d.Check(ctx, handle, password)
+	byUsername, byAddress := "username "+username, "address "+address
+	if d.knows(ctx, username, password) { // a cached correct password costs nothing
+		return d.Check(ctx, username, password)
 	}
-	if wait := d.guesses.wait(byHandle, byAddress); wait > 0 {
+	if wait := d.guesses.wait(byUsername, byAddress); wait > 0 {
 		return store.Person{}, &SlowError{wait}
 	}
-	p, err := d.Check(ctx, handle, password)
+	p, err := d.Check(ctx, username, password)
 	switch {
 	case err == nil:
-		d.guesses.right(byHandle)
+		d.guesses.right(byUsername)
 	case errors.Is(err, ErrSignIn):
-		d.guesses.wrong(byHandle, freeHandle)
+		d.guesses.wrong(byUsername, freeUsername)
 		d.guesses.wrong(byAddress, freeAddress)
 		err = errors.Join(err,
-			d.store.Note(ctx, store.Entry{What: "sign-in failed", Text: fmt.Sprintf("%s from %s", shown(handle), address)}))
+			d.store.Note(ctx, store.Entry{What: "sign-in failed", Text: fmt.Sprintf("%s from %s", shown(username), address)}))
 	}
 	return p, err
 }
 
 // shown returns a username as it is written to the journal: an unknown one may be a mistyped password.
-func shown(handle string) string {
-	if !handleForm.MatchString(handle) {
+func shown(username string) string {
+	if !handleForm.MatchString(username) {
 		return "an invalid username"
 	}
-	return handle
+	return username
 }

@@ -73,7 +73,7 @@ func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken)
 			return "", store.Token{}, fmt.Errorf("%w: the service %s: %w", ErrTokenWish, service, err)
 		}
 	}
-	t := store.Token{Handle: p.Handle, Name: w.Name, Permissions: acts, Places: w.In,
+	t := store.Token{Username: p.Username, Name: w.Name, Permissions: acts, Places: w.In,
 		Until: d.store.Now().Add(time.Duration(w.Days) * 24 * time.Hour)}
 	if err := rights.MayMake(p.Rights(), *t.Rights()); err != nil {
 		return "", t, err
@@ -102,9 +102,9 @@ func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Pe
 		return store.Person{}, err
 	}
 	if !t.Ended.IsZero() || !d.store.Now().Before(t.Until) {
-		return store.Person{}, fmt.Errorf("%w: %s of %s", ErrToken, t.Name, t.Handle)
+		return store.Person{}, fmt.Errorf("%w: %s of %s", ErrToken, t.Name, t.Username)
 	}
-	p, err := d.store.Person(ctx, t.Handle)
+	p, err := d.store.Person(ctx, t.Username)
 	if err == nil && p.Closed {
 		err = ErrToken
 	}
@@ -119,7 +119,7 @@ func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Pe
 func tokenOf(password string) bool { return strings.HasPrefix(password, tokenMark) }
 
 // RevokeToken revokes a user's token, and ends its streams; store.ErrNotFound if there is none.
-func (d *Directory) RevokeToken(ctx context.Context, handle string, id int64) error {
+func (d *Directory) RevokeToken(ctx context.Context, username string, id int64) error {
 	defer d.ended.Ring()
-	return d.store.RevokeToken(ctx, handle, id)
+	return d.store.RevokeToken(ctx, username, id)
 }

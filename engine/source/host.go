@@ -20,7 +20,7 @@ import (
 
 // Visitor is the user of a git request, as signed in.
 type Visitor struct {
-	Handle string
+	Username string
 	// MayRead returns why they cannot read a repository; nil if they can.
 	MayRead func(repository string) error
 	// MayPush returns why they cannot push to a repository; nil if they can.
@@ -35,7 +35,7 @@ type Host struct {
 	// Authenticate returns who sends a request, and whether they can push.
 	authenticate func(r *http.Request) (Visitor, error)
 	// Pushed is called after a push was accepted.
-	pushed func(ctx context.Context, repository, handle string)
+	pushed func(ctx context.Context, repository, username string)
 	// forHooks is the environment of hooks.
 	forHooks []string
 
@@ -209,11 +209,11 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	pushing := match[2] == "git-receive-pack" || r.URL.Query().Get("service") == "git-receive-pack"
 	if pushing {
 		if err := visitor.MayPush(match[1]); err != nil {
-			http.Error(w, visitor.Handle+" can read this repository but not push to it: "+err.Error(), http.StatusForbidden)
+			http.Error(w, visitor.Username+" can read this repository but not push to it: "+err.Error(), http.StatusForbidden)
 			return
 		}
 	}
-	handle := visitor.Handle
+	username := visitor.Username
 	if _, err := os.Stat(filepath.Join(h.dir, match[1]+".git")); err != nil {
 		http.Error(w, "unknown repository "+match[1], http.StatusNotFound)
 		return
@@ -233,14 +233,14 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	// git inflates a push: this limits its memory (KiB) and time (s).
 	const limited = `ulimit -v 4000000; ulimit -t 300; exec "$0" http-backend`
-	env := []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "HOME=" + h.dir,
-		"GIT_COMMITTER_NAME=" + handle, "GIT_COMMITTER_EMAIL=" + handle + "@rudmar.invalid",
+	env := []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + username, "HOME=" + h.dir,
+		"GIT_COMMITTER_NAME=" + username, "GIT_COMMITTER_EMAIL=" + username + "@rudmar.invalid",
 		RepositoryVariable + "=" + match[1]}
 	env = slices.Concat(env, gitQuiet(), h.forHooks, receiving([2]string{"core.hooksPath", h.hooks}))
 	over := func() {}
 	if match[2] == "git-receive-pack" {
 		var taken string
-		taken, over = h.notePush(func() { h.pushed(context.WithoutCancel(r.Context()), match[1], handle) })
+		taken, over = h.notePush(func() { h.pushed(context.WithoutCancel(r.Context()), match[1], username) })
 		env = append(env, TakenVariable+"="+taken)
 	}
 	handler := cgi.Handler{Path: "/bin/sh", Args: []string{"-c", limited, backend}, Dir: h.dir,

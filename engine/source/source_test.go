@@ -58,18 +58,18 @@ func host(t *testing.T) (*source.Host, string, *[]string) {
 	}
 	pushed := &[]string{}
 	h, err := source.NewHost(t.TempDir(), self, func(r *http.Request) (source.Visitor, error) {
-		handle, password, _ := r.BasicAuth()
+		username, password, _ := r.BasicAuth()
 		if password != "right" {
 			return source.Visitor{}, errors.New("who are you?")
 		}
-		return source.Visitor{Handle: handle, MayRead: func(string) error { return nil }, MayPush: func(string) error {
-			if handle != "wren" {
+		return source.Visitor{Username: username, MayRead: func(string) error { return nil }, MayPush: func(string) error {
+			if username != "wren" {
 				return errors.New("ask an author")
 			}
 			return nil
 		}}, nil
-	}, func(_ context.Context, repository, handle string) {
-		*pushed = append(*pushed, repository+" by "+handle)
+	}, func(_ context.Context, repository, username string) {
+		*pushed = append(*pushed, repository+" by "+username)
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -93,10 +93,10 @@ func git(t *testing.T, dir string, args ...string) (string, error) {
 }
 
 // pushFiles commits files into a fresh clone and pushes them to a branch.
-func pushFiles(t *testing.T, address, handle, branch string, files map[string]string) (string, error) {
+func pushFiles(t *testing.T, address, username, branch string, files map[string]string) (string, error) {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "clone")
-	address = strings.Replace(address, "http://", "http://"+handle+":right@", 1) + "/brambleford.git"
+	address = strings.Replace(address, "http://", "http://"+username+":right@", 1) + "/brambleford.git"
 	if out, err := git(t, t.TempDir(), "clone", "--quiet", address, dir); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}

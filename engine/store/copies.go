@@ -10,7 +10,7 @@ import (
 // Copy is somebody's private copy of a stage.
 type Copy struct {
 	manifest.Place // the stage whose settings it has
-	Handle         string
+	Username       string
 	Made, Used     time.Time
 }
 
@@ -20,7 +20,7 @@ func takeCopy(r scanner) (Copy, error) {
 	var c Copy
 	var target string
 	var made, used int64
-	err := r.Scan(&c.Service, &c.Stage, &target, &c.Handle, &made, &used)
+	err := r.Scan(&c.Service, &c.Stage, &target, &c.Username, &made, &used)
 	c.Target, c.Made, c.Used = manifest.ParseTarget(target), millis(made), millis(used)
 	return c, err
 }
@@ -29,20 +29,20 @@ func takeCopy(r scanner) (Copy, error) {
 func (s *Store) PutCopy(ctx context.Context, c Copy) error {
 	return s.Within(ctx, func(tx Tx) error {
 		there, err := one(ctx, tx, scanBool, `SELECT EXISTS (SELECT 1 FROM copies WHERE service = ? AND handle = ?)`, c.Service,
-			c.Handle)
+			c.Username)
 		if err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO copies (service, handle, stage, target, made_at, used_at)
 			VALUES (?,?,?,?,?,?) ON CONFLICT DO UPDATE SET stage = excluded.stage, target = excluded.target,
-			used_at = excluded.used_at`, c.Service, c.Handle, c.Stage, c.Target.String(), s.stamp(), s.stamp()); err != nil || there {
+			used_at = excluded.used_at`, c.Service, c.Username, c.Stage, c.Target.String(), s.stamp(), s.stamp()); err != nil || there {
 			return err
 		}
-		if err := tx.Note(ctx, Entry{Person: c.Handle, Service: c.Service, Stage: c.Stage, What: "private copy created",
+		if err := tx.Note(ctx, Entry{Person: c.Username, Service: c.Service, Stage: c.Stage, What: "private copy created",
 			Text: "on " + c.Target.String()}); err != nil {
 			return err
 		}
-		return tx.Publish(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
+		return tx.Publish(ctx, c.Service, TopicCopy, map[string]any{"username": c.Username})
 	})
 }
 
@@ -52,10 +52,10 @@ func (s *Store) Copies(ctx context.Context) ([]Copy, error) {
 }
 
 // Copy returns somebody's copy.
-func (s *Store) Copy(ctx context.Context, service, handle string) (Copy, error) {
-	c, err := one(ctx, s.read, takeCopy, `SELECT `+copyColumns+` FROM copies WHERE service = ? AND handle = ?`, service, handle)
+func (s *Store) Copy(ctx context.Context, service, username string) (Copy, error) {
+	c, err := one(ctx, s.read, takeCopy, `SELECT `+copyColumns+` FROM copies WHERE service = ? AND handle = ?`, service, username)
 	if err != nil {
-		err = Missing(err, "private copy of %s for %s", service, handle)
+		err = Missing(err, "private copy of %s for %s", service, username)
 	}
 	return c, err
 }
@@ -63,13 +63,13 @@ func (s *Store) Copy(ctx context.Context, service, handle string) (Copy, error) 
 // DropCopy deletes the record of a copy, and writes to the journal who deleted it and why.
 func (s *Store) DropCopy(ctx context.Context, c Copy, by, why string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM copies WHERE service = ? AND handle = ?`, c.Service, c.Handle); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM copies WHERE service = ? AND handle = ?`, c.Service, c.Username); err != nil {
 			return err
 		}
 		if err := tx.Note(ctx, Entry{Person: by, Service: c.Service, Stage: c.Stage, What: "private copy deleted",
-			Text: "of " + c.Handle + ": " + why}); err != nil {
+			Text: "of " + c.Username + ": " + why}); err != nil {
 			return err
 		}
-		return tx.Publish(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
+		return tx.Publish(ctx, c.Service, TopicCopy, map[string]any{"username": c.Username})
 	})
 }

@@ -10,17 +10,17 @@ import (
 
 // Person is a user.
 type Person struct {
-	Handle, Role string
-	Places       []string // where the role applies, in the form of rights.ParseWhere; everywhere if there is none
-	Groups       []string
-	Password     string // its hash
-	Closed       bool   // the account is closed
-	Token        *Token // the token that acts in their name, nil for themselves; never stored
+	Username, Role string
+	Places         []string // where the role applies, in the form of rights.ParseWhere; everywhere if there is none
+	Groups         []string
+	Password       string // its hash
+	Closed         bool   // the account is closed
+	Token          *Token // the token that acts in their name, nil for themselves; never stored
 }
 
 // Rights returns the inputs of decisions about a user.
 func (p Person) Rights() rights.Person {
-	out := rights.Person{Handle: p.Handle, Role: p.Role}
+	out := rights.Person{Username: p.Username, Role: p.Role}
 	for _, place := range p.Places {
 		out.In = append(out.In, rights.ParseWhere(place))
 	}
@@ -35,7 +35,7 @@ const personColumns = `handle, role, places, groups, password, closed_at > 0`
 func scanUser(r scanner) (Person, error) {
 	var p Person
 	var groups, places string
-	err := r.Scan(&p.Handle, &p.Role, &places, &groups, &p.Password, &p.Closed)
+	err := r.Scan(&p.Username, &p.Role, &places, &groups, &p.Password, &p.Closed)
 	p.Groups, p.Places = strings.Fields(groups), strings.Fields(places)
 	return p, err
 }
@@ -51,26 +51,26 @@ func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error 
 		places := strings.Join(p.Places, " ")
 		if _, err := tx.ExecContext(ctx,
 			`DELETE FROM sessions WHERE handle = ?1 AND EXISTS (SELECT 1 FROM people WHERE handle = ?1 AND (password <> ?2 OR role <> ?3 OR places <> ?4 OR (?5 > 0 AND closed_at = 0)))`,
-			p.Handle, p.Password, p.Role, places, closed); err != nil {
+			p.Username, p.Password, p.Role, places, closed); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE handle = ? AND ended_at = 0 AND ? > 0`,
-			closed, p.Handle, closed); err != nil {
+			closed, p.Username, closed); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO people (handle, role, places, groups, password, made_at, closed_at) VALUES (?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET role = excluded.role, places = excluded.places, groups = excluded.groups, password = excluded.password, closed_at = excluded.closed_at`,
-			p.Handle, p.Role, places, strings.Join(p.Groups, " "), p.Password, s.stamp(), closed); err != nil {
+			p.Username, p.Role, places, strings.Join(p.Groups, " "), p.Password, s.stamp(), closed); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: by, What: what, Text: p.Handle})
+		return tx.Note(ctx, Entry{Person: by, What: what, Text: p.Username})
 	})
 }
 
 // Person returns a user by username.
-func (s *Store) Person(ctx context.Context, handle string) (Person, error) {
-	return one(ctx, s.read, scanUser, `SELECT `+personColumns+` FROM people WHERE handle = ?`, handle)
+func (s *Store) Person(ctx context.Context, username string) (Person, error) {
+	return one(ctx, s.read, scanUser, `SELECT `+personColumns+` FROM people WHERE handle = ?`, username)
 }
 
 // People lists everybody.
@@ -80,18 +80,18 @@ func (s *Store) People(ctx context.Context) ([]Person, error) {
 
 // Session is a user's session. Its token is stored as a hash.
 type Session struct {
-	Handle, CSRF string
-	Until        time.Time
+	Username, CSRF string
+	Until          time.Time
 }
 
 // AddSession stores a session under its token's hash, and writes the sign-in to the journal.
 func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session, address string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash,
-			v.Handle, v.CSRF, v.Until.UnixMilli()); err != nil {
+			v.Username, v.CSRF, v.Until.UnixMilli()); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: v.Handle, What: "signed in", Text: "from " + address})
+		return tx.Note(ctx, Entry{Person: v.Username, What: "signed in", Text: "from " + address})
 	})
 }
 
@@ -100,7 +100,7 @@ func (s *Store) Session(ctx context.Context, tokenHash string) (Session, error) 
 	return one(ctx, s.read, func(r scanner) (Session, error) {
 		var v Session
 		var until int64
-		err := r.Scan(&v.Handle, &v.CSRF, &until)
+		err := r.Scan(&v.Username, &v.CSRF, &until)
 		v.Until = millis(until)
 		return v, err
 	}, `SELECT handle, csrf, until FROM sessions WHERE token = ? AND until > ?`, tokenHash, s.stamp())

@@ -236,14 +236,14 @@ func TestDeliveries(t *testing.T) {
 func TestPeopleSessionsAndSecrets(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
-	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}, "",
+	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}, "",
 		"user created"))
-	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "reader", Password: "y"}, "", "user created"))
+	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Role: "reader", Password: "y"}, "", "user created"))
 	p, err := s.Person(ctx, "wren")
 	if err != nil || p.Role != "reader" || len(p.Groups) != 0 {
 		t.Errorf("%+v %v", p, err)
 	}
-	must(t, s.AddSession(ctx, "token", store.Session{Handle: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}, "192.0.2.1"))
+	must(t, s.AddSession(ctx, "token", store.Session{Username: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}, "192.0.2.1"))
 	c.add(2 * time.Hour)
 	if _, err := s.Session(ctx, "token"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a session that ran out: %v", err)

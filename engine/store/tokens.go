@@ -13,7 +13,7 @@ import (
 // Token describes a token, without its text.
 type Token struct {
 	ID                  int64
-	Handle, Name        string
+	Username, Name      string
 	Permissions, Places []string // named as in core/rights
 	Made, Until         time.Time
 	Ended               time.Time // zero if it was not revoked
@@ -43,7 +43,7 @@ func scanToken(r scanner) (Token, error) {
 	var t Token
 	var acts, places string
 	var made, until, ended, used int64
-	err := r.Scan(&t.ID, &t.Handle, &t.Name, &acts, &places, &made, &until, &ended, &used, &t.From)
+	err := r.Scan(&t.ID, &t.Username, &t.Name, &acts, &places, &made, &until, &ended, &used, &t.From)
 	t.Permissions, t.Places = strings.Split(acts, ","), strings.Fields(places)
 	t.Made, t.Until, t.Ended, t.Used = millis(made), millis(until), millis(ended), millis(used)
 	return t, err
@@ -55,12 +55,12 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 	err = s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE tokens SET ended_at = until WHERE handle = ? AND name = ? AND ended_at = 0 AND until <= ?`,
-			t.Handle, t.Name, s.stamp()); err != nil {
+			t.Username, t.Name, s.stamp()); err != nil {
 			return err
 		}
 		result, err := tx.ExecContext(ctx,
 			`INSERT INTO tokens (handle, name, hash, acts, places, made_at, until) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
-			t.Handle, t.Name, hash, strings.Join(t.Permissions, ","), strings.Join(t.Places, " "), s.stamp(), t.Until.UnixMilli())
+			t.Username, t.Name, hash, strings.Join(t.Permissions, ","), strings.Join(t.Places, " "), s.stamp(), t.Until.UnixMilli())
 		if err != nil {
 			return err
 		}
@@ -74,7 +74,7 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 		if len(t.Places) > 0 {
 			where = strings.Join(t.Places, ", ")
 		}
-		return tx.Note(ctx, Entry{Person: t.Handle, What: "token created", Text: fmt.Sprintf("%s, %s in %s, expires %s", t.Name,
+		return tx.Note(ctx, Entry{Person: t.Username, What: "token created", Text: fmt.Sprintf("%s, %s in %s, expires %s", t.Name,
 			strings.Join(t.Permissions, ", "), where, t.Until.UTC().Format("2 January 2006"))})
 	})
 	return id, err
@@ -86,9 +86,9 @@ func (s *Store) Token(ctx context.Context, hash string) (Token, error) {
 }
 
 // Tokens lists somebody's active tokens, and those that ended in the last week; newest first.
-func (s *Store) Tokens(ctx context.Context, handle string) ([]Token, error) {
+func (s *Store) Tokens(ctx context.Context, username string) ([]Token, error) {
 	return list(ctx, s.read, scanToken, `SELECT `+tokenColumns+` FROM tokens
-		WHERE handle = ? AND ended_at = 0 AND until > ? ORDER BY id DESC`, handle,
+		WHERE handle = ? AND ended_at = 0 AND until > ? ORDER BY id DESC`, username,
 		s.Now().Add(-7*24*time.Hour).UnixMilli())
 }
 
@@ -102,13 +102,13 @@ func (s *Store) UsedToken(ctx context.Context, t Token, from string) error {
 }
 
 // RevokeToken revokes somebody's token. If it is not theirs, or has ended, the error is ErrNotFound.
-func (s *Store) RevokeToken(ctx context.Context, handle string, id int64) error {
+func (s *Store) RevokeToken(ctx context.Context, username string, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
-		name, err := one(ctx, tx, takeText, `UPDATE tokens SET ended_at = ? WHERE id = ? AND handle = ? AND ended_at = 0 RETURNING name`, s.stamp(), id, handle)
+		name, err := one(ctx, tx, takeText, `UPDATE tokens SET ended_at = ? WHERE id = ? AND handle = ? AND ended_at = 0 RETURNING name`, s.stamp(), id, username)
 		if err != nil {
-			return Missing(err, "token %d of %s", id, handle)
+			return Missing(err, "token %d of %s", id, username)
 		}
-		return tx.Note(ctx, Entry{Person: handle, What: "token revoked", Text: name})
+		return tx.Note(ctx, Entry{Person: username, What: "token revoked", Text: name})
 	})
 }
 

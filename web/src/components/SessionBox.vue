@@ -17,6 +17,6 @@ const session = useSession()
     size="sm"
   >
     <p>Sign in again to continue. Your input is kept.</p>
-    <SignInForm :handle="session.person?.username" />
+    <SignInForm :username="session.person?.username" />
   </BModal>
 </template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { shortcuts } from '../composables/useShortcuts'
+import GlossaryTerm from './GlossaryTerm.vue'
 
 const shown = defineModel<boolean>({ required: true })
 </script>
@@ -11,7 +12,7 @@ const shown = defineModel<boolean>({ required: true })
         <dt>
           <kbd>{{ s.keys }}</kbd>
         </dt>
-        <dd>{{ s.does }}</dd>
+        <dd>{{ s.does }} <GlossaryTerm v-if="s.term" :term="s.term" /></dd>
       </template>
     </dl>
   </BModal>

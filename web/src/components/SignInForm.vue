@@ -4,23 +4,23 @@ import { ref } from 'vue'
 import { useAction } from '../composables/useAction'
 import { useSession } from '../stores/session'
 
-const props = defineProps<{ handle?: string }>()
+const props = defineProps<{ username?: string }>()
 const session = useSession()
-const handle = ref(props.handle ?? '')
+const username = ref(props.username ?? '')
 const password = ref('')
 const { busy, problem, run } = useAction()
 </script>
 
 <template>
-  <form @submit.prevent="run(() => session.signIn(handle, password))">
+  <form @submit.prevent="run(() => session.signIn(username, password))">
     <ProblemNote :problem="problem" />
     <label for="username">Username</label>
     <input
       id="username"
-      v-model="handle"
+      v-model="username"
       class="form-control"
       autocomplete="username"
-      :autofocus="!props.handle"
+      :autofocus="!props.username"
       required
     />
     <label for="password">Password</label>
@@ -30,7 +30,7 @@ const { busy, problem, run } = useAction()
       class="form-control"
       type="password"
       autocomplete="current-password"
-      :autofocus="!!props.handle"
+      :autofocus="!!props.username"
       required
     />
     <button class="btn btn-primary" :disabled="busy">Sign in</button>

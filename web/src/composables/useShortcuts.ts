@@ -1,9 +1,9 @@
 import { onMounted, onUnmounted } from 'vue'
 
 /** The keyboard shortcuts. */
-export const shortcuts: { keys: string; does: string }[] = [
+export const shortcuts: { keys: string; does: string; term?: string }[] = [
   { keys: '1 … 7', does: 'Go to Board, Source, Versions, Plan, Deliveries, Functions, Journal' },
-  { keys: '[ and ]', does: 'Focus the previous or next stage' },
+  { keys: '[ and ]', does: 'Focus the previous or next stage in the', term: 'stage line' },
   { keys: 'Ctrl K', does: 'Search versions, functions, files, settings, docs and actions' },
   { keys: '?', does: 'Show keyboard shortcuts' },
   { keys: 'arrows', does: 'On the Board: move between cells' },

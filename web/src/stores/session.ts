@@ -46,11 +46,11 @@ export const useSession = defineStore('session', () => {
   }
   onEndedSession(again)
 
-  async function signIn(handle: string, password: string): Promise<void> {
+  async function signIn(username: string, password: string): Promise<void> {
     const before = person.value?.username
-    take(await ask(client.POST('/session', { body: { username: handle, password } })))
+    take(await ask(client.POST('/session', { body: { username, password } })))
     // The content on the screen belongs to another user.
-    if (before && before !== handle) location.assign('/')
+    if (before && before !== username) location.assign('/')
     ended.value = false
     goOn?.()
     goOn = waiting = null
