@@ -192,8 +192,8 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 	if len(own.Secrets) > 0 && !maySecrets {
 		out.Notes = append(out.Notes, "secrets are empty in this copy: you cannot set the secrets of "+place.Stage)
 	}
-	steps, err := k.runner.Privately(ctx, deploy.Private{Place: place, Owner: p.Username, Service: own, Artifacts: artifacts,
-		Secrets: maySecrets})
+	steps, err := k.runner.Privately(ctx, deploy.Private{Place: place, Owner: p.Username, Service: own,
+		Artifacts: artifacts, Secrets: maySecrets})
 	out.Ran = time.Since(begun)
 	for _, s := range steps {
 		out.Steps = append(out.Steps, string(s.Change)+" "+s.Address)

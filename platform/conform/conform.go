@@ -193,7 +193,8 @@ func (t *trial) tidy(ctx context.Context) {
 		for _, kind := range order {
 			for _, r := range s.Resources {
 				if r.Kind == kind {
-					_ = t.client.Delete(ctx, t.scope, r.Address, platform.Change{Key: t.key()}) // resources that are left are deleted again
+					// Resources that are left are deleted again.
+					_ = t.client.Delete(ctx, t.scope, r.Address, platform.Change{Key: t.key()})
 				}
 			}
 		}
