@@ -3,7 +3,9 @@ package e2e
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -19,7 +21,8 @@ type commands struct {
 
 func (c commands) run(args ...string) (string, error) {
 	c.Helper()
-	return run(c.T, ".", "env", append(append(append([]string{}, c.env...), build(c.T)), args...)...)
+	env := append([]string{"RUDMAR_YES=true"}, c.env...)
+	return run(c.T, ".", "env", append(append(env, build(c.T)), args...)...)
 }
 
 // want runs a command, which must succeed and print all of these.
@@ -40,6 +43,21 @@ func (c commands) wantOf(args []string, says ...string) string {
 		}
 	}
 	return out
+}
+
+// atTerminal runs a command at a terminal of its own, answers its question, and returns what it prints.
+func (c commands) atTerminal(args, answer string, says ...string) string {
+	c.Helper()
+	line := build(c.T) + " " + args + "; true"
+	cmd := exec.Command("script", "--quiet", "--return", "--command", line, "/dev/null")
+	cmd.Env, cmd.Stdin = append(os.Environ(), c.env...), strings.NewReader(answer+"\n")
+	out, err := cmd.CombinedOutput()
+	for _, text := range append(says, "[y/N]") {
+		if err != nil || !strings.Contains(string(out), text) {
+			c.Errorf("rudmar %s: %v, and not %q: %s", args, err, text, out)
+		}
+	}
+	return string(out)
 }
 
 // refused runs a command, which must fail and say why.
@@ -109,13 +127,29 @@ func TestCommandsOfTheDay(t *testing.T) {
 	wren.refused("invoke frostline moon warn", `unknown stage "moon" of frostline (expected trial, preview, live`)
 	wren.want("logs frostline trial --function warn", "warn (version 7)")
 	wren.refused("logs frostline live", "--target")
-	wren.want("deploy frostline live", "reverts drift", "succeeded restore  function/warn", "already matches version")
+	asked := commands{t, append(wren.env, "RUDMAR_YES=false")}
+	asked.refused("deploy frostline live", "confirmation required: set --yes, or --if-digest ")
+	asked.refused("deploy frostline live --if-digest 0123456789ab", "nothing was done; review it")
+	digest := regexp.MustCompile(`digest (\S*[0-9a-f]{64})`).FindStringSubmatch(asked.atTerminal("deploy frostline live", "n", "not confirmed"))
+	if digest == nil {
+		t.Fatal("no digest was printed")
+	}
+	asked.want("deploy frostline live --if-digest "+digest[1], "function/warn: memory ", " (recorded ", "reverts drift",
+		"succeeded restore  function/warn", "already matches version")
 	wren.want("deploy frostline live", "already matches version")
 	wren.want("deployment list frostline", "live")
 	wren.want("plan frostline live", "already matches version")
 	wren.refused("plan frostline preview --version 7", "is new in this stage (functions/relay/function.yaml:1, wren: Add a station's history")
 	wren.want("delivery show frostline 7 preview", "waiting for 1 approval")
 	wren.refused("delivery approve frostline 7 preview", "not allowed")
+	asked.refused("delivery request frostline 6 live", "confirmation required: set --yes")
+	asked.refused("delivery request frostline 6 live --if-digest 0123456789ab", "the change now has digest")
+	asked.atTerminal("delivery request frostline 6 live", "n", "not confirmed: nothing was done")
+	if out := wren.want("delivery show frostline 6 live"); strings.Contains(out, "requested by") {
+		t.Errorf("it was requested without consent: %s", out)
+	}
+	asked.atTerminal("delivery request frostline 6 live", "y", "version 6 is waiting in live: waiting for 2 approvals")
+	wren.want("delivery show frostline 6 live", "requested by wren")
 
 	wren.refused("token create nightly --permission write", "a token cannot create another")
 	asWren := " --username wren --server " + r.address

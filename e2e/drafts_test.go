@@ -82,6 +82,11 @@ func TestPageTitles(t *testing.T) {
 	before := r.plan("live", 7).Id
 	wren := r.open(browse(t), "wren")
 	wren.goTo("board?stage=live")
+	for path, want := range map[string]string{"/account": "Account", "/notifications": "Notifications"} {
+		wren.arrive(path)
+		wren.waits("the title "+want, `() => document.title === '`+want+` · Rudmar'`)
+	}
+	wren.goTo("board?stage=live")
 	title := func(want string) {
 		t.Helper()
 		wren.waits("the title "+want, `() => document.title === '`+want+` · frostline · Rudmar'`)

@@ -54,7 +54,7 @@ func TestFirstSteps(t *testing.T) {
 	}
 	data, routesAt := filepath.Join(t.TempDir(), "rudmar-data"), freeAddress(t)
 	s := &shell{T: t, dir: t.TempDir(), env: append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "HOME="+t.TempDir(),
-		"RUDMAR_DATA="+data, "RUDMAR_USERNAME=sedge", "RUDMAR_PASSWORD=reeds-by-the-weir",
+		"RUDMAR_YES=true", "RUDMAR_DATA="+data, "RUDMAR_USERNAME=sedge", "RUDMAR_PASSWORD=reeds-by-the-weir",
 		"GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=sedge", "GIT_AUTHOR_EMAIL=s@x.invalid", "GIT_COMMITTER_NAME=sedge",
 		"GIT_COMMITTER_EMAIL=s@x.invalid", "GIT_TERMINAL_PROMPT=0")}
 	s.must("rudmar user create sedge --role administrator")
@@ -96,7 +96,7 @@ func TestFirstSteps(t *testing.T) {
 	for _, want := range []string{
 		"1 function in 1 service, 0 problems",
 		"Rudmar: main is version 1 of cellar, entering trial, then live: " + r.address + "/s/cellar/versions/1",
-		`"hello":`, "linden", "wider-access: GET /hello/{who} opens to authenticated",
+		`"hello":`, "linden", "wider access: GET /hello/{who} opens to authenticated",
 	} {
 		if !strings.Contains(told, want) {
 			t.Errorf("it does not say %q:\n%s", want, told)
@@ -160,6 +160,7 @@ func deployments(s *shell) {
 		s.Errorf("one deployment: %s", out)
 	}
 	for line, want := range map[string]string{"rudmar deployment show x": "must be a number", "rudmar deployment show 99": "not found",
+		"rudmar deployment show moon 1": "belongs to cellar, not moon",
 		"rudmar deployment retry 1": "it is succeeded", "rudmar output list cellar moon": "nothing of cellar is deployed in moon",
 		"rudmar output list cellar trial --format xml": "text, json or env"} {
 		if out, code := s.run(line); code == 0 || !strings.Contains(out, want) {
@@ -309,7 +310,7 @@ func removes(s *shell, r *rig) {
 				(stage == "trial" || strings.Contains(out, "settled in trial"))
 		})
 		if out, code := s.run("rudmar delivery request cellar 3 " + stage); code != 2 ||
-			!strings.Contains(out, "resources are deleted") || !strings.Contains(out, "data-loss: ") {
+			!strings.Contains(out, "resources are deleted") || !strings.Contains(out, "data loss: ") {
 			s.Errorf("without confirmation: %d %s", code, out)
 		}
 		s.must("rudmar delivery request cellar 3 " + stage + " --confirm " + stage)

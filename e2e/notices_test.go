@@ -177,7 +177,7 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	p.reads("not in version 6", "Version 6 entered live without")
 	p.goTo("functions/warn?stage=live")
 	p.reads("last changed by version 3")
-	wren.want("delivery request-remaining frostline 6 live --confirm live", "Impact in live")
+	wren.want("delivery request-remaining frostline 6 live --confirm live", "Changes in live")
 	p.goTo("deliveries/6/live")
 	p.reads("the remaining functions follow", "waiting for 2 approvals")
 	p.goTo("journal")

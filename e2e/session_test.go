@@ -185,9 +185,13 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 func TestHeaders(t *testing.T) {
 	r := demo(t)
 	send, _ := browserOf(t, r, "wren", "orchard-at-dawn")
-	for path, want := range map[string]string{"/api/services": "private, no-cache", "/api/session": "no-store", "/": ""} {
+	for path, want := range map[string]string{"/api/services": "private, no-cache", "/api/session": "no-store", "/": "",
+		"/account": "no-cache", "/notifications": "no-cache", "/services": "no-cache", "/api": "no-cache", "/docs/manifest": "no-cache"} {
 		answer := send("GET", path)
 		answer.Body.Close()
+		if answer.StatusCode != http.StatusOK {
+			t.Errorf("%s: %s", path, answer.Status)
+		}
 		if got := answer.Header.Get("Cache-Control"); want != "" && got != want {
 			t.Errorf("%s: Cache-Control %q", path, got)
 		}

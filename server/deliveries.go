@@ -240,10 +240,10 @@ func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	out := api.Impact{Digest: m.Digest, Confirm: api.Optional(m.Confirm), Lines: m.Lines, Targets: []api.TargetImpact{}}
+	out := api.Impact{Digest: m.Digest, Confirm: api.Optional(m.Confirm), Lines: []string{}, Targets: []api.TargetImpact{}}
 	for _, p := range m.Plans() {
 		t := api.TargetImpact{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps),
-			Functions: p.Functions()}
+			Functions: p.Functions(), Changes: shownChanges(p)}
 		wish := deploy.Request{Place: p.Base.Place, Version: p.Base.Version, Chosen: chosen}
 		if foreseen, err := h.engine.Planner.Foresee(ctx, wish); err == nil && foreseen.Digest == p.Digest {
 			p = foreseen // the same plan, with new observations
@@ -256,6 +256,16 @@ func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) 
 			return nil, err
 		}
 		out.Targets = append(out.Targets, t)
+		on := ""
+		if len(m.Plans()) > 1 {
+			on = " on " + t.Target
+		}
+		for _, line := range t.Changes {
+			out.Lines = append(out.Lines, line+on)
+		}
+		for _, line := range t.Impact {
+			out.Lines = append(out.Lines, line.Text+on)
+		}
 	}
 	d, err := h.engine.Store.Delivery(ctx, r.Service, r.Version, r.Stage)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"rudmar/core/canon"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/rights"
@@ -113,14 +114,27 @@ func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 	}
 	out, err := convert[api.Plan](struct {
 		*plan.Plan
-		Impact []plan.ImpactLine `json:"impact"` // replaces the impact without sentences
-	}{&part, append([]plan.ImpactLine{}, p.ImpactLines()...)})
+		Impact  []plan.ImpactLine `json:"impact"` // replaces the impact without sentences
+		Changes []string          `json:"changes"`
+	}{&part, append([]plan.ImpactLine{}, p.ImpactLines()...), shownChanges(p)})
 	if err != nil {
 		return out, err
 	}
 	out.Total, out.Next = api.PlanTotal{Steps: total.Steps, Functions: total.Functions}, api.Optional(next)
 	out.Sentence = p.Summary()
 	return out, nil
+}
+
+// mostChanges is the maximum number of lines of a plan's changes in a response.
+const mostChanges = 200
+
+// shownChanges returns the changes of a plan, of a large one the first.
+func shownChanges(p *plan.Plan) []string {
+	all := append([]string{}, p.Changes()...)
+	if more := len(all) - mostChanges; more > 0 {
+		all = append(all[:mostChanges], "and "+language.FormatCount(more, "more change"))
+	}
+	return all
 }
 
 // firstPart and laterPart are the approximate numbers of steps of a large plan per response; some large plans

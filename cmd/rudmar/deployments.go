@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -14,6 +15,7 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"rudmar/core/language"
 	"rudmar/server/api"
 )
 
@@ -120,15 +122,24 @@ func deploymentShowCommand() *cobra.Command {
 	c := &config{}
 	var follow bool
 	cmd := &cobra.Command{
-		Use: "show NUMBER", Short: "Show the steps of a deployment",
+		Use: "show [SERVICE] NUMBER", Short: "Show the steps of a deployment",
 		Long: `Shows the steps of a deployment. --follow waits for its end and prints each step.
 
 Exit codes: 0, or 4 if the deployment ended without success.`,
-		Args: cobra.ExactArgs(1), PreRunE: environment,
+		Args: cobra.RangeArgs(1, 2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := deploymentNumber(args[0])
+			id, err := deploymentNumber(args[len(args)-1])
 			if err != nil {
 				return err
+			}
+			if len(args) == 2 {
+				var got api.DeploymentDetail
+				if err := c.ask(cmd.Context(), http.MethodGet, fmt.Sprintf("/deployments/%d", id), nil, &got); err != nil {
+					return err
+				}
+				if of := got.Deployment.Service; of != args[0] {
+					return fmt.Errorf("deployment %d belongs to %s, not %s", id, of, args[0])
+				}
 			}
 			return c.showDeployment(cmd, id, follow)
 		},
@@ -140,6 +151,7 @@ Exit codes: 0, or 4 if the deployment ended without success.`,
 
 func deploymentActionCommand(action, short string) *cobra.Command {
 	c := &config{}
+	var agree consent
 	cmd := &cobra.Command{
 		Use: action + " NUMBER", Short: short, Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -147,11 +159,53 @@ func deploymentActionCommand(action, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.ask(cmd.Context(), http.MethodPost, fmt.Sprintf("/deployments/%d/%s", id, action), nil, nil)
+			if err := c.showRemaining(cmd, id); err != nil {
+				return err
+			}
+			question := fmt.Sprintf("%s deployment %d?", strings.ToUpper(action[:1])+action[1:], id)
+			if err := agree.ask(cmd, question, ""); err != nil {
+				return err
+			}
+			if err := c.ask(cmd.Context(), http.MethodPost, fmt.Sprintf("/deployments/%d/%s", id, action), nil, nil); err != nil {
+				return err
+			}
+			err = c.showDeployment(cmd, id, !agree.noWait)
+			var ended coded
+			if action == "cancel" && errors.As(err, &ended) && ended.err == nil {
+				return nil // a cancelled deployment is what was asked for
+			}
+			return err
 		},
 	}
 	c.clientFlags(cmd.Flags())
+	agree.flags(cmd, false)
 	return cmd
+}
+
+// showRemaining prints the steps of a deployment that are not done.
+func (c *config) showRemaining(cmd *cobra.Command, id int64) error {
+	var got api.DeploymentDetail
+	if err := c.ask(cmd.Context(), http.MethodGet, fmt.Sprintf("/deployments/%d", id), nil, &got); err != nil {
+		return err
+	}
+	var remaining []string
+	for _, s := range got.Steps {
+		if s.State != api.StepStateSucceeded {
+			remaining = append(remaining, fmt.Sprintf("  %s %s", s.Change, s.Address))
+		}
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Deployment %d of version %d to %s on %s is %s; remaining: %s\n", id,
+		got.Deployment.Version, got.Deployment.Stage, got.Deployment.Target, got.Deployment.State,
+		language.FormatCount(len(remaining), "step"))
+	const most = 20
+	for i, line := range remaining {
+		if i == most {
+			fmt.Fprintf(cmd.OutOrStdout(), "  and %d more\n", len(remaining)-most)
+			break
+		}
+		fmt.Fprintln(cmd.OutOrStdout(), line)
+	}
+	return nil
 }
 
 func deploymentNumber(text string) (int64, error) {

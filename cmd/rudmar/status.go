@@ -124,7 +124,7 @@ func deployCommand() *cobra.Command {
 	var target, confirm string
 	var at about
 	var version int
-	var follow bool
+	var agree consent
 	cmd := &cobra.Command{
 		Use: "deploy [SERVICE STAGE]", Short: "Plan a stage and run the plan",
 		Long: `Computes a plan for the deployed version, or for --version, shows it and runs it: it
@@ -146,7 +146,7 @@ Exit codes: 0 succeeded or no changes, 4 the deployment failed, 5 blockers.`,
 				if version > 0 {
 					wish.Version = &version
 				}
-				if err := c.deploy(cmd, at.service, wish, confirm, follow); err != nil {
+				if err := c.deploy(cmd, at.service, wish, confirm, agree); err != nil {
 					return err
 				}
 			}
@@ -159,21 +159,19 @@ Exit codes: 0 succeeded or no changes, 4 the deployment failed, 5 blockers.`,
 	cmd.Flags().StringVar(&target, "target", "", "target, if the stage has several (default all)")
 	cmd.Flags().StringVar(&confirm, "confirm", "",
 		"name of the stage, to confirm a deletion or a new public route without a prompt")
-	cmd.Flags().BoolVar(&follow, "follow", true, "wait for the end and print each step")
+	agree.flags(cmd, true)
 	return cmd
 }
 
 // deploy plans one target, prints the plan and executes it.
-func (c *config) deploy(cmd *cobra.Command, service string, wish api.PlanRequest, confirm string, follow bool) error {
+func (c *config) deploy(cmd *cobra.Command, service string, wish api.PlanRequest, confirm string, agree consent) error {
 	ctx := cmd.Context()
 	var kept api.SavedPlan
 	if err := c.ask(ctx, http.MethodPost, "/services/"+url.PathEscape(service)+"/plans", wish, &kept); err != nil {
 		return err
 	}
 	fmt.Fprintf(cmd.OutOrStdout(), "Plan %d, %s: %s\n", kept.Id, *wish.Target, kept.Plan.Sentence)
-	for _, line := range kept.Plan.Impact {
-		fmt.Fprintf(cmd.OutOrStdout(), "  %s: %s\n", line.Kind, line.Text)
-	}
+	printChanges(cmd.OutOrStdout(), "  ", kept.Plan.Changes, kept.Plan.Impact)
 	switch {
 	case len(kept.Plan.Blockers) > 0:
 		for _, p := range kept.Plan.Blockers {
@@ -183,6 +181,7 @@ func (c *config) deploy(cmd *cobra.Command, service string, wish api.PlanRequest
 	case len(kept.Plan.Steps) == 0:
 		return nil
 	}
+	fmt.Fprintf(cmd.OutOrStdout(), "  digest %s\n", kept.Plan.Digest)
 	var run api.RunRequest
 	if kept.Confirm != nil {
 		typed, err := confirmed(cmd, confirm, wish.Stage)
@@ -190,6 +189,11 @@ func (c *config) deploy(cmd *cobra.Command, service string, wish api.PlanRequest
 			return errors.Join(err, errors.New(*kept.Confirm))
 		}
 		run.Confirm = &typed
+	}
+	if run.Confirm == nil || len(agree.digests) > 0 {
+		if err := agree.ask(cmd, fmt.Sprintf("Run plan %d?", kept.Id), kept.Plan.Digest); err != nil {
+			return err
+		}
 	}
 	var begun struct{ Deployment int64 }
 	if err := c.ask(ctx, http.MethodPost, fmt.Sprintf("/plans/%d/deployments", kept.Id), run, &begun); err != nil {
@@ -199,5 +203,5 @@ func (c *config) deploy(cmd *cobra.Command, service string, wish api.PlanRequest
 		fmt.Fprintln(cmd.OutOrStdout(), "the delivery continues with a plan of its own; rudmar delivery show prints its state")
 		return nil
 	}
-	return c.showDeployment(cmd, begun.Deployment, follow)
+	return c.showDeployment(cmd, begun.Deployment, !agree.noWait)
 }

@@ -43,6 +43,7 @@ func textOf(t *testing.T, p *plan.Plan) string {
 	if err := p.Write(&b, nil); err != nil {
 		t.Fatal(err)
 	}
+	fmt.Fprintf(&b, "\n%s\n", strings.Join(p.Changes(), "\n"))
 	fmt.Fprintf(&b, "\n%d ms in %d phases, %d unchanged\n", p.Expected, p.Phases, p.Unchanged)
 	for _, s := range p.Steps {
 		fmt.Fprintf(&b, "%d %s %s, phase %d, %d ms, needs %v, follows %q, only recorded %v, reverts drift %v\n", s.Index,

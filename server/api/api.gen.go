@@ -803,6 +803,9 @@ type Cause struct {
 	Text  string    `json:"text"`
 }
 
+// Changes Changed values before → after, then created and deleted resources, then digests; one line each
+type Changes = []string
+
 // CheckRequest defines model for CheckRequest.
 type CheckRequest struct {
 	Branch string `json:"branch"`
@@ -1418,7 +1421,7 @@ type Impact struct {
 	Differing *[]string `json:"differing,omitempty"`
 	Digest    string    `json:"digest"`
 
-	// Lines Steps and impact, one sentence each
+	// Lines Changes and impact of all targets, one sentence each, values before digests
 	Lines   []string       `json:"lines"`
 	Targets []TargetImpact `json:"targets"`
 }
@@ -1706,7 +1709,10 @@ type PermissionUse struct {
 type Plan struct {
 	Base     PlanBase  `json:"base"`
 	Blockers []Blocker `json:"blockers"`
-	Digest   string    `json:"digest"`
+
+	// Changes Changed values before → after, then created and deleted resources, then digests; one line each
+	Changes Changes `json:"changes"`
+	Digest  string  `json:"digest"`
 
 	// Draft Whether the plan is for an uncommitted edit and cannot be run
 	Draft    *bool `json:"draft,omitempty"`
@@ -2218,6 +2224,9 @@ type StepState string
 // TargetImpact defines model for TargetImpact.
 type TargetImpact struct {
 	Blockers []Blocker `json:"blockers"`
+
+	// Changes Changed values before → after, then created and deleted resources, then digests; one line each
+	Changes Changes `json:"changes"`
 
 	// From Deployed version; 0 for none
 	From int `json:"from"`

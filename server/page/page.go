@@ -28,7 +28,7 @@ type file struct {
 }
 
 // pages are the paths of the front end; other paths do not exist.
-var pages = regexp.MustCompile(`^/($|services$|api$|docs($|/)|s/)`)
+var pages = regexp.MustCompile(`^/($|(services|notifications|account|api)$|docs($|/)|s/)`)
 
 // Handler serves the built files, and the page for paths of the front end. Files have an ETag; those with a
 // content hash in their name are cached forever. A compressed form is sent if the client accepts it (RFC 9110,

@@ -2366,6 +2366,7 @@ export interface components {
         /** @description A plan, or the first part of a large one; its document is complete */
         Plan: {
             format: number;
+            changes: components["schemas"]["Changes"];
             base: components["schemas"]["PlanBase"];
             steps: components["schemas"]["Step"][];
             /** @description If there are more steps, the function after which listPlanSteps continues */
@@ -3070,7 +3071,7 @@ export interface components {
             digest: string;
             /** @description Reason for a typed confirmation; absent if none is needed */
             confirm?: string;
-            /** @description Steps and impact, one sentence each */
+            /** @description Changes and impact of all targets, one sentence each, values before digests */
             lines: string[];
             targets: components["schemas"]["TargetImpact"][];
             /** @description Functions that differ from the deployed ones, if a selection is allowed */
@@ -3078,6 +3079,7 @@ export interface components {
         };
         TargetImpact: {
             target: string;
+            changes: components["schemas"]["Changes"];
             /** @description Deployed version; 0 for none */
             from: number;
             steps: number;
@@ -3087,6 +3089,8 @@ export interface components {
             impact: components["schemas"]["ImpactLine"][];
             blockers: components["schemas"]["Blocker"][];
         };
+        /** @description Changed values before → after, then created and deleted resources, then digests; one line each */
+        Changes: string[];
         InvocationRequest: {
             target: string;
             trigger?: string;
