@@ -30,7 +30,7 @@ func TestHTTPSemantics(t *testing.T) {
 	}
 	for _, text := range []string{
 		`INSERT INTO repositories (name, made_at) VALUES ('brambleford', 1)`,
-		`INSERT INTO services (name, repository, dir, made_at) VALUES ('frostline', 'brambleford', '.', 1)`,
+		`INSERT INTO services (name, repository, dir, made_at) VALUES ('frostline', 'brambleford', '.', 1), ('trial', 'brambleford', 't', 1)`,
 		`INSERT INTO versions (service, number, hash, branch, author, message, committed_at, built_at, content, manifests)
 			VALUES ('frostline', 1, 'abc', 'main', 'wren', '', 1, 1, 'c', '{}')`,
 	} {

@@ -93,7 +93,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	router.GET("/api/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", api.Description)
 	})
-	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn)
+	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn, s.exists)
 	group.GET("/events", s.events, streamHead)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs, streamHead)
 	group.GET("/services/:service/copy/logs/stream", s.followCopyLogs, streamHead)

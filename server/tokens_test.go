@@ -4,11 +4,14 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
 
 	"rudmar/engine"
 	"rudmar/engine/people"
@@ -72,12 +75,44 @@ func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 			(2, 'watering', 'trial', 'local/north', 1, 'd', '{"base":{"service":"watering","stage":"trial","target":"local/north"}}', '', 1)`,
 		`INSERT INTO deployments (id, plan, service, stage, target, version, state, person, started_at) VALUES
 			(1, 1, 'frostline', 'trial', 'local/north', 1, 'succeeded', '', 1), (2, 2, 'watering', 'trial', 'local/north', 1, 'succeeded', '', 1)`,
+		`INSERT INTO versions (service, number, hash, branch, author, message, committed_at, built_at, content, manifests)
+			VALUES ('frostline', 1, 'h', 'main', '', '', 1, 1, 'c', '{}')`,
+		`INSERT INTO deliveries (service, version, stage, state, since, turn) VALUES ('frostline', 1, 'trial', 'settled', 1, 1)`,
 	} {
 		if _, err := db.ExecContext(t.Context(), text); err != nil {
 			t.Fatal(text, err)
 		}
 	}
 	return asks{t, s}, func(d time.Duration) { passed.Add(int64(d)) }
+}
+
+// A request about an unknown service, stage or function is an error that names it, for each operation of the API.
+func TestMissingObjects(t *testing.T) {
+	a, _ := tokenStand(t)
+	description, err := openapi3.NewLoader().LoadFromData(api.Description)
+	if err != nil {
+		t.Fatal(err)
+	}
+	about := func(method, path, name string) {
+		t.Helper()
+		status, text := a.as("wren:"+password, method, path, "")
+		if status != http.StatusNotFound || !strings.Contains(string(text), name) {
+			t.Errorf("%s %s: %d %s", method, path, status, text)
+		}
+	}
+	for path, item := range description.Paths.Map() {
+		for method := range item.Operations() {
+			if strings.HasPrefix(path, "/services/{service}") {
+				about(method, "/api"+regexp.MustCompile(`{[^}]+}`).ReplaceAllString(strings.Replace(path, "{service}", "nosuch", 1), "1"), "nosuch")
+			}
+		}
+	}
+	for _, path := range []string{"stages/moon/logs", "stages/moon/secrets", "stages/moon/calendar", "drift?stage=moon", "outputs?stage=moon"} {
+		about("GET", "/api/services/frostline/"+path, "moon")
+	}
+	for _, path := range []string{"stages/trial/logs?target=local/north&function=nobody", "stages/trial/logs/stream?target=local/north&function=nobody"} {
+		about("GET", "/api/services/frostline/"+path, "nobody")
+	}
 }
 
 // A token for one service can neither read nor change another.

@@ -1,6 +1,7 @@
 package timing
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -216,6 +217,56 @@ func (w Window) Openings(from time.Time, days int, freezes Calendar) []Opening {
 		at = w.enters(closes, end, freezes)
 	}
 	return slices.Clip(out)
+}
+
+// Intersect returns the periods that are in both lists; each list is sorted, and its periods do not overlap.
+func Intersect(a, b []Opening) []Opening {
+	var out []Opening
+	for len(a) > 0 && len(b) > 0 {
+		both := Opening{From: a[0].From, To: a[0].To}
+		if b[0].From.After(both.From) {
+			both.From = b[0].From
+		}
+		if b[0].To.Before(both.To) {
+			both.To = b[0].To
+		}
+		if both.From.Before(both.To) {
+			out = append(out, both)
+		}
+		if a[0].To.Before(b[0].To) {
+			a = a[1:]
+		} else {
+			b = b[1:]
+		}
+	}
+	return out
+}
+
+// Event is one occurrence of an event of a calendar.
+type Event struct {
+	Name string
+	Opening
+}
+
+// Between returns the occurrences of events that overlap a period, sorted by their start, up to most.
+func (c Calendar) Between(from, to time.Time, most int) []Event {
+	var out []Event
+	for _, e := range c.events {
+		add := func(start time.Time) {
+			if end := start.Add(e.long); !start.IsZero() && start.Before(to) && end.After(from) {
+				out = append(out, Event{e.name, Opening{start, end}})
+			}
+		}
+		if e.again == nil {
+			add(e.start)
+			continue
+		}
+		for _, start := range e.again.Between(from.Add(-e.long), to, true) {
+			add(start)
+		}
+	}
+	slices.SortFunc(out, func(a, b Event) int { return cmp.Or(a.From.Compare(b.From), strings.Compare(a.Name, b.Name)) })
+	return out[:min(len(out), most)]
 }
 
 // closes returns when a window that is open at a time closes; at the end at most.

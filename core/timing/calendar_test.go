@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -131,14 +132,19 @@ func TestOpeningsByBruteForce(t *testing.T) {
 		}
 		start := moment(t, "2026-11-02 00:00").AddDate(0, 0, random.IntN(50)).Add(time.Duration(random.IntN(1440)) * time.Minute)
 		list := w.Openings(start, 14, c)
-		in := func(at time.Time) bool {
-			for _, o := range list {
-				if !at.Before(o.From) && at.Before(o.To) {
-					return true
-				}
-			}
-			return false
+		within := func(list []timing.Opening, at time.Time) bool {
+			return slices.ContainsFunc(list, func(o timing.Opening) bool { return !at.Before(o.From) && at.Before(o.To) })
 		}
+		in := func(at time.Time) bool { return within(list, at) }
+		var frozen []timing.Opening
+		for _, e := range c.Between(start, start.AddDate(0, 0, 14), 1000) {
+			frozen = append(frozen, e.Opening)
+		}
+		market, err := timing.ParseWindow("mon-fri", "04:00-12:00", "Europe/Oslo")
+		if err != nil {
+			t.Fatal(err)
+		}
+		both := timing.Intersect(list, market.Openings(start, 14, timing.Calendar{}))
 		if end := start.AddDate(0, 0, 14); len(list) > 0 && list[len(list)-1].To.After(end) {
 			t.Fatalf("it looks beyond %s: %v", end, list)
 		}
@@ -146,8 +152,8 @@ func TestOpeningsByBruteForce(t *testing.T) {
 		for at := start; at.Before(start.AddDate(0, 0, 14)); at = at.Add(10 * time.Minute) {
 			_, until := c.At(at)
 			want := w.Holds(at) && until.IsZero()
-			if in(at) != want {
-				t.Fatalf("%s: open %v, not %v: %v", at, in(at), want, list)
+			if in(at) != want || within(frozen, at) == until.IsZero() || within(both, at) != (want && market.Holds(at)) {
+				t.Fatalf("%s: open %v, not %v: %v, frozen %v, with another window %v", at, in(at), want, list, frozen, both)
 			}
 			if want && !entered {
 				entered = true
