@@ -161,7 +161,7 @@ func deployments(s *shell) {
 	}
 	for line, want := range map[string]string{"rudmar deployment show x": "must be a number", "rudmar deployment show 99": "not found",
 		"rudmar deployment show moon 1": "belongs to cellar, not moon",
-		"rudmar deployment retry 1": "it is succeeded", "rudmar output list cellar moon": "nothing of cellar is deployed in moon",
+		"rudmar deployment retry 1":     "it is succeeded", "rudmar output list cellar moon": "nothing of cellar is deployed in moon",
 		"rudmar output list cellar trial --format xml": "text, json or env"} {
 		if out, code := s.run(line); code == 0 || !strings.Contains(out, want) {
 			s.Errorf("%s: %d %s", line, code, out)

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"archive/zip"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -56,6 +58,37 @@ func TestVersionsInThePage(t *testing.T) {
 	wren.reads("Version 3 and version 6", "report.py", "128 MiB → 192 MiB", "left: version 3")
 	wren.press("Swap versions")
 	wren.reads("Version 6 and version 3", "192 MiB → 128 MiB")
+	fetched := func(headers ...string) (int, string, http.Header) {
+		t.Helper()
+		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet, r.address+"/api/services/frostline/versions/5/functions/warn/archive", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.SetBasicAuth("wren", "orchard-at-dawn")
+		for i := 0; i < len(headers); i += 2 {
+			q.Header.Set(headers[i], headers[i+1])
+		}
+		answer, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		body, err := io.ReadAll(answer.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return answer.StatusCode, string(body), answer.Header
+	}
+	status, whole, h := fetched()
+	if status != 200 || h.Get("ETag") == "" || h.Get("Content-Disposition") != "attachment; filename=frostline-5-warn.zip" {
+		t.Errorf("the archive: %d %v", status, h)
+	}
+	if status, part, _ := fetched("Range", "bytes=2-9"); status != 206 || part != whole[2:10] {
+		t.Errorf("a part of it: %d %q", status, part)
+	}
+	if status, _, _ := fetched("If-None-Match", h.Get("ETag")); status != 304 {
+		t.Errorf("unchanged: %d", status)
+	}
 	wren.goTo("versions/5")
 	wren.reads("Built from commit", "all unchanged since the build")
 

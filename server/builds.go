@@ -3,8 +3,17 @@ package server
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"mime"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
 
 	"rudmar/core/provenance"
 	"rudmar/core/rights"
@@ -52,20 +61,37 @@ func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObje
 	return api.CancelBuild204Response{}, nil
 }
 
-func (h *handlers) GetArchive(ctx context.Context, r api.GetArchiveRequestObject) (api.GetArchiveResponseObject,
-	error) {
-	functions, err := h.engine.Store.VersionFunctions(ctx, r.Service, r.Version)
+// getArchive sends the archive of a function, whole or in part (RFC 9110).
+func (s *Server) getArchive(c *echo.Context) error {
+	r := c.Request()
+	service, function := c.Param("service"), c.Param("function")
+	version, err := strconv.Atoi(c.Param("version"))
 	if err != nil {
-		return nil, err
+		return badRequest("the version must be a number")
+	}
+	functions, err := s.engine.Store.VersionFunctions(r.Context(), service, version)
+	if err != nil {
+		return err
 	}
 	for _, f := range functions {
-		if f.Function == r.Function {
-			archive, _, err := h.engine.Build.Archive(f.Digest)
-			return api.GetArchive200ApplicationzipResponse{Body: bytes.NewReader(archive), ContentLength: int64(len(archive))},
-				err
+		if f.Function != function {
+			continue
 		}
+		archive, _, err := s.engine.Build.Archive(f.Digest)
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(archive)
+		h := c.Response().Header()
+		h.Set("Content-Type", "application/zip")
+		h.Set("Content-Disposition", mime.FormatMediaType("attachment",
+			map[string]string{"filename": fmt.Sprintf("%s-%d-%s.zip", service, version, function)}))
+		h.Set("ETag", `"`+hex.EncodeToString(sum[:])+`"`)
+		h.Set("Cache-Control", "private, no-cache")
+		http.ServeContent(c.Response(), r, "", time.Time{}, bytes.NewReader(archive))
+		return nil
 	}
-	return nil, store.Missing(store.ErrNotFound, "function %s in version %d of %s", r.Function, r.Version, r.Service)
+	return store.Missing(store.ErrNotFound, "function %s in version %d of %s", function, version, service)
 }
 
 func (h *handlers) GetProvenance(ctx context.Context,

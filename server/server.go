@@ -3,6 +3,7 @@ package server
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"log/slog"
 	"net/http"
@@ -44,6 +45,7 @@ type Options struct {
 type Server struct {
 	engine  *engine.Engine
 	options Options
+	process string // identifies this process
 	handler http.Handler
 	commits *recent.Cache[string, source.Commit] // by hash
 	// large are plans with many steps, by their digests.
@@ -62,6 +64,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	}
 	s := &Server{engine: e, options: o, commits: recent.New[string, source.Commit](remembered),
 		large:     recent.New[string, *plan.Plan](largePlans),
+		process:   rand.Text(),
 		documents: sync.OnceValues(func() (map[string]document, error) { return readDocuments(docs.Files) })}
 	router := echo.New()
 	router.Logger = o.Log
@@ -93,10 +96,11 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	router.GET("/api/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", api.Description)
 	})
-	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn, s.exists)
+	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn, s.exists, s.idempotent)
 	group.GET("/events", s.events, streamHead)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs, streamHead)
 	group.GET("/services/:service/copy/logs/stream", s.followCopyLogs, streamHead)
+	group.GET("/services/:service/versions/:version/functions/:function/archive", s.getArchive)
 	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound }) // so other requests are checked, too
 	described := group.Group("", middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}), tagged,
 		echo.WrapMiddleware(validate))

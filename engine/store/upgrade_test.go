@@ -26,7 +26,7 @@ func TestOlderDatabaseIsBackedUp(t *testing.T) {
 	steps, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("migrations"))
 	must(t, err)
 	all := steps.ListSources()
-	newest, before := all[len(all)-1].Version, all[len(all)-2].Version // between them is one in Go
+	newest, before := all[len(all)-1].Version, int64(18) // 19 is in Go
 	_, err = steps.UpTo(t.Context(), before)
 	must(t, err)
 	_, err = db.Exec(`INSERT INTO repositories (name, made_at) VALUES ('brambleford', 5)`)

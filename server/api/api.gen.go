@@ -2374,6 +2374,9 @@ type Function = Name
 // Id defines model for id.
 type Id = int64
 
+// IdempotencyKey defines model for idempotencyKey.
+type IdempotencyKey = string
+
 // MessageId defines model for messageId.
 type MessageId = int64
 
@@ -2392,10 +2395,52 @@ type Text = string
 // Version defines model for version.
 type Version = int
 
+// CreateTokenParams defines parameters for CreateToken.
+type CreateTokenParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ActOnDeploymentParams defines parameters for ActOnDeployment.
+type ActOnDeploymentParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// CreateNotificationTargetParams defines parameters for CreateNotificationTarget.
+type CreateNotificationTargetParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ResendNotificationParams defines parameters for ResendNotification.
+type ResendNotificationParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// RunPlanParams defines parameters for RunPlan.
+type RunPlanParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// CreateRepositoryParams defines parameters for CreateRepository.
+type CreateRepositoryParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // DeleteRepositoryParams defines parameters for DeleteRepository.
 type DeleteRepositoryParams struct {
 	// Confirm Name of the deleted or moved object, as confirmation
 	Confirm Confirm `form:"confirm" json:"confirm"`
+}
+
+// FetchMirrorParams defines parameters for FetchMirror.
+type FetchMirrorParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // DeleteServiceParams defines parameters for DeleteService.
@@ -2408,6 +2453,15 @@ type DeleteServiceParams struct {
 type RunCopyCasesParams struct {
 	// Function Function whose cases run; default all
 	Function *Name `form:"function,omitempty" json:"function,omitempty"`
+
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// InvokeCopyParams defines parameters for InvokeCopy.
+type InvokeCopyParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListDeliveriesParams defines parameters for ListDeliveries.
@@ -2431,6 +2485,12 @@ type GetImpactParams struct {
 	Rest *bool `form:"rest,omitempty" json:"rest,omitempty"`
 }
 
+// ActOnDeliveryParams defines parameters for ActOnDelivery.
+type ActOnDeliveryParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // GetDeliveryMetricsParams defines parameters for GetDeliveryMetrics.
 type GetDeliveryMetricsParams struct {
 	Stage Name `form:"stage" json:"stage"`
@@ -2441,6 +2501,24 @@ type GetDeliveryMetricsParams struct {
 type ListDriftParams struct {
 	// Stage Stage; default all
 	Stage *Name `form:"stage,omitempty" json:"stage,omitempty"`
+}
+
+// CopyDriftParams defines parameters for CopyDrift.
+type CopyDriftParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// IgnoreDriftParams defines parameters for IgnoreDrift.
+type IgnoreDriftParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// UnignoreDriftParams defines parameters for UnignoreDrift.
+type UnignoreDriftParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // GetJournalParams defines parameters for GetJournal.
@@ -2486,6 +2564,12 @@ type ListPlanStepsParams struct {
 	After string `form:"after" json:"after"`
 }
 
+// SavePlanParams defines parameters for SavePlan.
+type SavePlanParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // MoveServiceParams defines parameters for MoveService.
 type MoveServiceParams struct {
 	// Confirm Name of the deleted or moved object, as confirmation
@@ -2503,6 +2587,24 @@ type GetSourceParams struct {
 	Branch *Branch `form:"branch,omitempty" json:"branch,omitempty"`
 }
 
+// AssistSourceParams defines parameters for AssistSource.
+type AssistSourceParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// CheckSourceParams defines parameters for CheckSource.
+type CheckSourceParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// CommitSourceParams defines parameters for CommitSource.
+type CommitSourceParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // GetFileParams defines parameters for GetFile.
 type GetFileParams struct {
 	Branch *Branch `form:"branch,omitempty" json:"branch,omitempty"`
@@ -2518,6 +2620,24 @@ type GetFileHistoryParams struct {
 	Path   string  `form:"path" json:"path"`
 }
 
+// DraftPlanParams defines parameters for DraftPlan.
+type DraftPlanParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// RenameFunctionParams defines parameters for RenameFunction.
+type RenameFunctionParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// TestRouteParams defines parameters for TestRoute.
+type TestRouteParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // GetStarterParams defines parameters for GetStarter.
 type GetStarterParams struct {
 	Name    Name   `form:"name" json:"name"`
@@ -2528,6 +2648,15 @@ type GetStarterParams struct {
 type RunCasesParams struct {
 	// Function Function whose cases run; default all
 	Function *Name `form:"function,omitempty" json:"function,omitempty"`
+
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// InvokeFunctionParams defines parameters for InvokeFunction.
+type InvokeFunctionParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // GetMetricsParams defines parameters for GetMetrics.
@@ -2565,6 +2694,9 @@ type DeleteMessageParams struct {
 // RetryMessageParams defines parameters for RetryMessage.
 type RetryMessageParams struct {
 	Target Target `form:"target" json:"target"`
+
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListVersionsParams defines parameters for ListVersions.
@@ -2737,14 +2869,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
-	CreateTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateTokenWithBody(ctx context.Context, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateToken Creates a token and returns its value once
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
-	CreateToken(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateToken(ctx context.Context, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RevokeToken Revokes a token
 	//
@@ -2764,7 +2896,7 @@ type ClientInterface interface {
 	// ActOnDeployment Retries or cancels a deployment
 	//
 	// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
-	ActOnDeployment(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ActOnDeployment(ctx context.Context, id Id, action string, params *ActOnDeploymentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDocs Lists the docs that ship with Rudmar
 	//
@@ -2791,14 +2923,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-	CreateNotificationTargetWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateNotificationTargetWithBody(ctx context.Context, params *CreateNotificationTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateNotificationTarget Creates a notification target and returns its signing key once
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-	CreateNotificationTarget(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateNotificationTarget(ctx context.Context, params *CreateNotificationTargetParams, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteNotificationTarget Deletes a notification target
 	//
@@ -2813,7 +2945,7 @@ type ClientInterface interface {
 	// ResendNotification Sends a notification again
 	//
 	// Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
-	ResendNotification(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ResendNotification(ctx context.Context, id Id, params *ResendNotificationParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPlan Returns a saved plan
 	//
@@ -2830,14 +2962,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-	RunPlanWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RunPlanWithBody(ctx context.Context, id Id, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunPlan Runs a saved plan
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-	RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RunPlan(ctx context.Context, id Id, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPlanDocument Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 	//
@@ -2859,14 +2991,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
-	CreateRepositoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateRepositoryWithBody(ctx context.Context, params *CreateRepositoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateRepository Creates a repository
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
-	CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateRepository(ctx context.Context, params *CreateRepositoryParams, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteRepository Deletes a repository without services, with its history; requires its name as confirmation
 	//
@@ -2881,7 +3013,7 @@ type ClientInterface interface {
 	// FetchMirror Fetches the mirrored repository now
 	//
 	// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
-	FetchMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	FetchMirror(ctx context.Context, repository Name, params *FetchMirrorParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetMirrorWithBody Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	//
@@ -2956,14 +3088,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-	InvokeCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	InvokeCopyWithBody(ctx context.Context, service Service, params *InvokeCopyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// InvokeCopy Invokes a function of your private copy
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-	InvokeCopy(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	InvokeCopy(ctx context.Context, service Service, params *InvokeCopyParams, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDeliveries Lists deliveries, newest version first, one page at a time
 	//
@@ -2985,14 +3117,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
 	//
@@ -3014,42 +3146,42 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-	CopyDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CopyDriftWithBody(ctx context.Context, service Service, params *CopyDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-	CopyDrift(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CopyDrift(ctx context.Context, service Service, params *CopyDriftParams, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// IgnoreDriftWithBody Ignores a drift, with a reason
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-	IgnoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	IgnoreDriftWithBody(ctx context.Context, service Service, params *IgnoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// IgnoreDrift Ignores a drift, with a reason
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-	IgnoreDrift(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	IgnoreDrift(ctx context.Context, service Service, params *IgnoreDriftParams, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// UnignoreDriftWithBody Stops ignoring a drift
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-	UnignoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	UnignoreDriftWithBody(ctx context.Context, service Service, params *UnignoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// UnignoreDrift Stops ignoring a drift
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-	UnignoreDrift(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	UnignoreDrift(ctx context.Context, service Service, params *UnignoreDriftParams, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetJournal Returns the journal, newest entry first, one page at a time
 	//
@@ -3076,14 +3208,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-	SavePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SavePlanWithBody(ctx context.Context, service Service, params *SavePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SavePlan Computes and saves a plan
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-	SavePlan(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SavePlan(ctx context.Context, service Service, params *SavePlanParams, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MoveServiceWithBody Moves a service to another repository; requires its name as confirmation
 	//
@@ -3114,42 +3246,42 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-	AssistSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AssistSourceWithBody(ctx context.Context, service Service, params *AssistSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AssistSource Returns completions and notes for a position in a manifest
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-	AssistSource(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AssistSource(ctx context.Context, service Service, params *AssistSourceParams, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckSourceWithBody Checks an uncommitted edit and renders its resources
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-	CheckSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CheckSourceWithBody(ctx context.Context, service Service, params *CheckSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckSource Checks an uncommitted edit and renders its resources
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-	CheckSource(ctx context.Context, service Service, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CheckSource(ctx context.Context, service Service, params *CheckSourceParams, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CommitSourceWithBody Commits an edit
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-	CommitSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CommitSourceWithBody(ctx context.Context, service Service, params *CommitSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CommitSource Commits an edit
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-	CommitSource(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CommitSource(ctx context.Context, service Service, params *CommitSourceParams, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFile Returns a file of the source
 	//
@@ -3166,42 +3298,42 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-	DraftPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DraftPlanWithBody(ctx context.Context, service Service, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DraftPlan Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-	DraftPlan(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DraftPlan(ctx context.Context, service Service, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RenameFunctionWithBody Returns the edit that renames a function throughout its service
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-	RenameFunctionWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RenameFunctionWithBody(ctx context.Context, service Service, params *RenameFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RenameFunction Returns the edit that renames a function throughout its service
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-	RenameFunction(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RenameFunction(ctx context.Context, service Service, params *RenameFunctionParams, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestRouteWithBody Returns the route of an edit that matches a request
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-	TestRouteWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TestRouteWithBody(ctx context.Context, service Service, params *TestRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestRoute Returns the route of an edit that matches a request
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-	TestRoute(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TestRoute(ctx context.Context, service Service, params *TestRouteParams, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStarter Returns the files of a new function
 	//
@@ -3233,14 +3365,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-	InvokeFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	InvokeFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// InvokeFunction Invokes a function
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-	InvokeFunction(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	InvokeFunction(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMetrics Returns the metrics of a function over time
 	//
@@ -3300,11 +3432,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
 	CompareVersions(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetArchive Returns the archive of a function
-	//
-	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
-	GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetArchiveFile Returns a file of an archive
 	//
@@ -3371,8 +3498,8 @@ func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /account/tokens (the `CreateToken` operationId).
-func (c *Client) CreateTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateTokenRequestWithBody(c.Server, contentType, body)
+func (c *Client) CreateTokenWithBody(ctx context.Context, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTokenRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3388,8 +3515,8 @@ func (c *Client) CreateTokenWithBody(ctx context.Context, contentType string, bo
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /account/tokens (the `CreateToken` operationId).
-func (c *Client) CreateToken(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateTokenRequest(c.Server, body)
+func (c *Client) CreateToken(ctx context.Context, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTokenRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3448,8 +3575,8 @@ func (c *Client) GetDeployment(ctx context.Context, id Id, reqEditors ...Request
 // ActOnDeployment Retries or cancels a deployment
 //
 // Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
-func (c *Client) ActOnDeployment(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewActOnDeploymentRequest(c.Server, id, action)
+func (c *Client) ActOnDeployment(ctx context.Context, id Id, action string, params *ActOnDeploymentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnDeploymentRequest(c.Server, id, action, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3525,8 +3652,8 @@ func (c *Client) ListNotificationTargets(ctx context.Context, reqEditors ...Requ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-func (c *Client) CreateNotificationTargetWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateNotificationTargetRequestWithBody(c.Server, contentType, body)
+func (c *Client) CreateNotificationTargetWithBody(ctx context.Context, params *CreateNotificationTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateNotificationTargetRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3542,8 +3669,8 @@ func (c *Client) CreateNotificationTargetWithBody(ctx context.Context, contentTy
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-func (c *Client) CreateNotificationTarget(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateNotificationTargetRequest(c.Server, body)
+func (c *Client) CreateNotificationTarget(ctx context.Context, params *CreateNotificationTargetParams, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateNotificationTargetRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3587,8 +3714,8 @@ func (c *Client) ListNotifications(ctx context.Context, id Id, reqEditors ...Req
 // ResendNotification Sends a notification again
 //
 // Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
-func (c *Client) ResendNotification(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewResendNotificationRequest(c.Server, id)
+func (c *Client) ResendNotification(ctx context.Context, id Id, params *ResendNotificationParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResendNotificationRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3634,8 +3761,8 @@ func (c *Client) ComparePlans(ctx context.Context, id Id, other int64, reqEditor
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-func (c *Client) RunPlanWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRunPlanRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) RunPlanWithBody(ctx context.Context, id Id, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunPlanRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3651,8 +3778,8 @@ func (c *Client) RunPlanWithBody(ctx context.Context, id Id, contentType string,
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-func (c *Client) RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRunPlanRequest(c.Server, id, body)
+func (c *Client) RunPlan(ctx context.Context, id Id, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunPlanRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3713,8 +3840,8 @@ func (c *Client) ListRepositories(ctx context.Context, reqEditors ...RequestEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /repositories (the `CreateRepository` operationId).
-func (c *Client) CreateRepositoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateRepositoryRequestWithBody(c.Server, contentType, body)
+func (c *Client) CreateRepositoryWithBody(ctx context.Context, params *CreateRepositoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateRepositoryRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3730,8 +3857,8 @@ func (c *Client) CreateRepositoryWithBody(ctx context.Context, contentType strin
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /repositories (the `CreateRepository` operationId).
-func (c *Client) CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateRepositoryRequest(c.Server, body)
+func (c *Client) CreateRepository(ctx context.Context, params *CreateRepositoryParams, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateRepositoryRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3775,8 +3902,8 @@ func (c *Client) DeleteMirror(ctx context.Context, repository Name, reqEditors .
 // FetchMirror Fetches the mirrored repository now
 //
 // Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
-func (c *Client) FetchMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewFetchMirrorRequest(c.Server, repository)
+func (c *Client) FetchMirror(ctx context.Context, repository Name, params *FetchMirrorParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchMirrorRequest(c.Server, repository, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3980,8 +4107,8 @@ func (c *Client) RunCopyCases(ctx context.Context, service Service, params *RunC
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-func (c *Client) InvokeCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewInvokeCopyRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) InvokeCopyWithBody(ctx context.Context, service Service, params *InvokeCopyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeCopyRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3997,8 +4124,8 @@ func (c *Client) InvokeCopyWithBody(ctx context.Context, service Service, conten
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-func (c *Client) InvokeCopy(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewInvokeCopyRequest(c.Server, service, body)
+func (c *Client) InvokeCopy(ctx context.Context, service Service, params *InvokeCopyParams, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeCopyRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4059,8 +4186,8 @@ func (c *Client) GetImpact(ctx context.Context, service Service, version Version
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewActOnDeliveryRequestWithBody(c.Server, service, version, stage, action, contentType, body)
+func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnDeliveryRequestWithBody(c.Server, service, version, stage, action, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4076,8 +4203,8 @@ func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, ver
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewActOnDeliveryRequest(c.Server, service, version, stage, action, body)
+func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnDeliveryRequest(c.Server, service, version, stage, action, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4138,8 +4265,8 @@ func (c *Client) ListDrift(ctx context.Context, service Service, params *ListDri
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-func (c *Client) CopyDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCopyDriftRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) CopyDriftWithBody(ctx context.Context, service Service, params *CopyDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyDriftRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4155,8 +4282,8 @@ func (c *Client) CopyDriftWithBody(ctx context.Context, service Service, content
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-func (c *Client) CopyDrift(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCopyDriftRequest(c.Server, service, body)
+func (c *Client) CopyDrift(ctx context.Context, service Service, params *CopyDriftParams, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyDriftRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4172,8 +4299,8 @@ func (c *Client) CopyDrift(ctx context.Context, service Service, body CopyDriftJ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-func (c *Client) IgnoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewIgnoreDriftRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) IgnoreDriftWithBody(ctx context.Context, service Service, params *IgnoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewIgnoreDriftRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4189,8 +4316,8 @@ func (c *Client) IgnoreDriftWithBody(ctx context.Context, service Service, conte
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-func (c *Client) IgnoreDrift(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewIgnoreDriftRequest(c.Server, service, body)
+func (c *Client) IgnoreDrift(ctx context.Context, service Service, params *IgnoreDriftParams, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewIgnoreDriftRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4206,8 +4333,8 @@ func (c *Client) IgnoreDrift(ctx context.Context, service Service, body IgnoreDr
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-func (c *Client) UnignoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewUnignoreDriftRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) UnignoreDriftWithBody(ctx context.Context, service Service, params *UnignoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnignoreDriftRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4223,8 +4350,8 @@ func (c *Client) UnignoreDriftWithBody(ctx context.Context, service Service, con
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-func (c *Client) UnignoreDrift(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewUnignoreDriftRequest(c.Server, service, body)
+func (c *Client) UnignoreDrift(ctx context.Context, service Service, params *UnignoreDriftParams, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnignoreDriftRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4300,8 +4427,8 @@ func (c *Client) ListPlanSteps(ctx context.Context, service Service, params *Lis
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-func (c *Client) SavePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSavePlanRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) SavePlanWithBody(ctx context.Context, service Service, params *SavePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePlanRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4317,8 +4444,8 @@ func (c *Client) SavePlanWithBody(ctx context.Context, service Service, contentT
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-func (c *Client) SavePlan(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSavePlanRequest(c.Server, service, body)
+func (c *Client) SavePlan(ctx context.Context, service Service, params *SavePlanParams, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePlanRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4398,8 +4525,8 @@ func (c *Client) GetSource(ctx context.Context, service Service, params *GetSour
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-func (c *Client) AssistSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAssistSourceRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) AssistSourceWithBody(ctx context.Context, service Service, params *AssistSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAssistSourceRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4415,8 +4542,8 @@ func (c *Client) AssistSourceWithBody(ctx context.Context, service Service, cont
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-func (c *Client) AssistSource(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAssistSourceRequest(c.Server, service, body)
+func (c *Client) AssistSource(ctx context.Context, service Service, params *AssistSourceParams, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAssistSourceRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4432,8 +4559,8 @@ func (c *Client) AssistSource(ctx context.Context, service Service, body AssistS
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-func (c *Client) CheckSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckSourceRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) CheckSourceWithBody(ctx context.Context, service Service, params *CheckSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckSourceRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4449,8 +4576,8 @@ func (c *Client) CheckSourceWithBody(ctx context.Context, service Service, conte
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-func (c *Client) CheckSource(ctx context.Context, service Service, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckSourceRequest(c.Server, service, body)
+func (c *Client) CheckSource(ctx context.Context, service Service, params *CheckSourceParams, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckSourceRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4466,8 +4593,8 @@ func (c *Client) CheckSource(ctx context.Context, service Service, body CheckSou
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-func (c *Client) CommitSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCommitSourceRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) CommitSourceWithBody(ctx context.Context, service Service, params *CommitSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCommitSourceRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4483,8 +4610,8 @@ func (c *Client) CommitSourceWithBody(ctx context.Context, service Service, cont
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-func (c *Client) CommitSource(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCommitSourceRequest(c.Server, service, body)
+func (c *Client) CommitSource(ctx context.Context, service Service, params *CommitSourceParams, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCommitSourceRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4530,8 +4657,8 @@ func (c *Client) GetFileHistory(ctx context.Context, service Service, params *Ge
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-func (c *Client) DraftPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDraftPlanRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) DraftPlanWithBody(ctx context.Context, service Service, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftPlanRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4547,8 +4674,8 @@ func (c *Client) DraftPlanWithBody(ctx context.Context, service Service, content
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-func (c *Client) DraftPlan(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDraftPlanRequest(c.Server, service, body)
+func (c *Client) DraftPlan(ctx context.Context, service Service, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftPlanRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4564,8 +4691,8 @@ func (c *Client) DraftPlan(ctx context.Context, service Service, body DraftPlanJ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-func (c *Client) RenameFunctionWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRenameFunctionRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) RenameFunctionWithBody(ctx context.Context, service Service, params *RenameFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameFunctionRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4581,8 +4708,8 @@ func (c *Client) RenameFunctionWithBody(ctx context.Context, service Service, co
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-func (c *Client) RenameFunction(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRenameFunctionRequest(c.Server, service, body)
+func (c *Client) RenameFunction(ctx context.Context, service Service, params *RenameFunctionParams, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameFunctionRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4598,8 +4725,8 @@ func (c *Client) RenameFunction(ctx context.Context, service Service, body Renam
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-func (c *Client) TestRouteWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTestRouteRequestWithBody(c.Server, service, contentType, body)
+func (c *Client) TestRouteWithBody(ctx context.Context, service Service, params *TestRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestRouteRequestWithBody(c.Server, service, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4615,8 +4742,8 @@ func (c *Client) TestRouteWithBody(ctx context.Context, service Service, content
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-func (c *Client) TestRoute(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTestRouteRequest(c.Server, service, body)
+func (c *Client) TestRoute(ctx context.Context, service Service, params *TestRouteParams, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestRouteRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4707,8 +4834,8 @@ func (c *Client) GetFunction(ctx context.Context, service Service, stage Stage, 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-func (c *Client) InvokeFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewInvokeFunctionRequestWithBody(c.Server, service, stage, function, contentType, body)
+func (c *Client) InvokeFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeFunctionRequestWithBody(c.Server, service, stage, function, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4724,8 +4851,8 @@ func (c *Client) InvokeFunctionWithBody(ctx context.Context, service Service, st
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-func (c *Client) InvokeFunction(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewInvokeFunctionRequest(c.Server, service, stage, function, body)
+func (c *Client) InvokeFunction(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeFunctionRequest(c.Server, service, stage, function, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4905,21 +5032,6 @@ func (c *Client) CompareVersions(ctx context.Context, service Service, version V
 	return c.Client.Do(req)
 }
 
-// GetArchive Returns the archive of a function
-//
-// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
-func (c *Client) GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetArchiveRequest(c.Server, service, version, function)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // GetArchiveFile Returns a file of an archive
 //
 // Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
@@ -5072,18 +5184,18 @@ func NewListTokensRequest(server string) (*http.Request, error) {
 }
 
 // NewCreateTokenRequest calls the generic CreateToken builder with application/json body
-func NewCreateTokenRequest(server string, body CreateTokenJSONRequestBody) (*http.Request, error) {
+func NewCreateTokenRequest(server string, params *CreateTokenParams, body CreateTokenJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreateTokenRequestWithBody(server, "application/json", bodyReader)
+	return NewCreateTokenRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewCreateTokenRequestWithBody constructs an http.Request for the CreateToken method, with any body, and a specified content type
-func NewCreateTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateTokenRequestWithBody(server string, params *CreateTokenParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -5107,6 +5219,21 @@ func NewCreateTokenRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -5207,7 +5334,7 @@ func NewGetDeploymentRequest(server string, id Id) (*http.Request, error) {
 }
 
 // NewActOnDeploymentRequest constructs an http.Request for the ActOnDeployment method
-func NewActOnDeploymentRequest(server string, id Id, action string) (*http.Request, error) {
+func NewActOnDeploymentRequest(server string, id Id, action string, params *ActOnDeploymentParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5242,6 +5369,21 @@ func NewActOnDeploymentRequest(server string, id Id, action string) (*http.Reque
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -5363,18 +5505,18 @@ func NewListNotificationTargetsRequest(server string) (*http.Request, error) {
 }
 
 // NewCreateNotificationTargetRequest calls the generic CreateNotificationTarget builder with application/json body
-func NewCreateNotificationTargetRequest(server string, body CreateNotificationTargetJSONRequestBody) (*http.Request, error) {
+func NewCreateNotificationTargetRequest(server string, params *CreateNotificationTargetParams, body CreateNotificationTargetJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreateNotificationTargetRequestWithBody(server, "application/json", bodyReader)
+	return NewCreateNotificationTargetRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewCreateNotificationTargetRequestWithBody constructs an http.Request for the CreateNotificationTarget method, with any body, and a specified content type
-func NewCreateNotificationTargetRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateNotificationTargetRequestWithBody(server string, params *CreateNotificationTargetParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -5398,6 +5540,21 @@ func NewCreateNotificationTargetRequestWithBody(server string, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -5471,7 +5628,7 @@ func NewListNotificationsRequest(server string, id Id) (*http.Request, error) {
 }
 
 // NewResendNotificationRequest constructs an http.Request for the ResendNotification method
-func NewResendNotificationRequest(server string, id Id) (*http.Request, error) {
+func NewResendNotificationRequest(server string, id Id, params *ResendNotificationParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5499,6 +5656,21 @@ func NewResendNotificationRequest(server string, id Id) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -5580,18 +5752,18 @@ func NewComparePlansRequest(server string, id Id, other int64) (*http.Request, e
 }
 
 // NewRunPlanRequest calls the generic RunPlan builder with application/json body
-func NewRunPlanRequest(server string, id Id, body RunPlanJSONRequestBody) (*http.Request, error) {
+func NewRunPlanRequest(server string, id Id, params *RunPlanParams, body RunPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRunPlanRequestWithBody(server, id, "application/json", bodyReader)
+	return NewRunPlanRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewRunPlanRequestWithBody constructs an http.Request for the RunPlan method, with any body, and a specified content type
-func NewRunPlanRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+func NewRunPlanRequestWithBody(server string, id Id, params *RunPlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5622,6 +5794,21 @@ func NewRunPlanRequestWithBody(server string, id Id, contentType string, body io
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -5722,18 +5909,18 @@ func NewListRepositoriesRequest(server string) (*http.Request, error) {
 }
 
 // NewCreateRepositoryRequest calls the generic CreateRepository builder with application/json body
-func NewCreateRepositoryRequest(server string, body CreateRepositoryJSONRequestBody) (*http.Request, error) {
+func NewCreateRepositoryRequest(server string, params *CreateRepositoryParams, body CreateRepositoryJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreateRepositoryRequestWithBody(server, "application/json", bodyReader)
+	return NewCreateRepositoryRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewCreateRepositoryRequestWithBody constructs an http.Request for the CreateRepository method, with any body, and a specified content type
-func NewCreateRepositoryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateRepositoryRequestWithBody(server string, params *CreateRepositoryParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -5757,6 +5944,21 @@ func NewCreateRepositoryRequestWithBody(server string, contentType string, body 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -5853,7 +6055,7 @@ func NewDeleteMirrorRequest(server string, repository Name) (*http.Request, erro
 }
 
 // NewFetchMirrorRequest constructs an http.Request for the FetchMirror method
-func NewFetchMirrorRequest(server string, repository Name) (*http.Request, error) {
+func NewFetchMirrorRequest(server string, repository Name, params *FetchMirrorParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5881,6 +6083,21 @@ func NewFetchMirrorRequest(server string, repository Name) (*http.Request, error
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -6306,22 +6523,37 @@ func NewRunCopyCasesRequest(server string, service Service, params *RunCopyCases
 		return nil, err
 	}
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewInvokeCopyRequest calls the generic InvokeCopy builder with application/json body
-func NewInvokeCopyRequest(server string, service Service, body InvokeCopyJSONRequestBody) (*http.Request, error) {
+func NewInvokeCopyRequest(server string, service Service, params *InvokeCopyParams, body InvokeCopyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewInvokeCopyRequestWithBody(server, service, "application/json", bodyReader)
+	return NewInvokeCopyRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewInvokeCopyRequestWithBody constructs an http.Request for the InvokeCopy method, with any body, and a specified content type
-func NewInvokeCopyRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewInvokeCopyRequestWithBody(server string, service Service, params *InvokeCopyParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6352,6 +6584,21 @@ func NewInvokeCopyRequestWithBody(server string, service Service, contentType st
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -6577,18 +6824,18 @@ func NewGetImpactRequest(server string, service Service, version Version, stage 
 }
 
 // NewActOnDeliveryRequest calls the generic ActOnDelivery builder with application/json body
-func NewActOnDeliveryRequest(server string, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody) (*http.Request, error) {
+func NewActOnDeliveryRequest(server string, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, body ActOnDeliveryJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewActOnDeliveryRequestWithBody(server, service, version, stage, action, "application/json", bodyReader)
+	return NewActOnDeliveryRequestWithBody(server, service, version, stage, action, params, "application/json", bodyReader)
 }
 
 // NewActOnDeliveryRequestWithBody constructs an http.Request for the ActOnDelivery method, with any body, and a specified content type
-func NewActOnDeliveryRequestWithBody(server string, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader) (*http.Request, error) {
+func NewActOnDeliveryRequestWithBody(server string, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6640,6 +6887,21 @@ func NewActOnDeliveryRequestWithBody(server string, service Service, version Ver
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -6805,18 +7067,18 @@ func NewListDriftRequest(server string, service Service, params *ListDriftParams
 }
 
 // NewCopyDriftRequest calls the generic CopyDrift builder with application/json body
-func NewCopyDriftRequest(server string, service Service, body CopyDriftJSONRequestBody) (*http.Request, error) {
+func NewCopyDriftRequest(server string, service Service, params *CopyDriftParams, body CopyDriftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCopyDriftRequestWithBody(server, service, "application/json", bodyReader)
+	return NewCopyDriftRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewCopyDriftRequestWithBody constructs an http.Request for the CopyDrift method, with any body, and a specified content type
-func NewCopyDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewCopyDriftRequestWithBody(server string, service Service, params *CopyDriftParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6848,22 +7110,37 @@ func NewCopyDriftRequestWithBody(server string, service Service, contentType str
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewIgnoreDriftRequest calls the generic IgnoreDrift builder with application/json body
-func NewIgnoreDriftRequest(server string, service Service, body IgnoreDriftJSONRequestBody) (*http.Request, error) {
+func NewIgnoreDriftRequest(server string, service Service, params *IgnoreDriftParams, body IgnoreDriftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewIgnoreDriftRequestWithBody(server, service, "application/json", bodyReader)
+	return NewIgnoreDriftRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewIgnoreDriftRequestWithBody constructs an http.Request for the IgnoreDrift method, with any body, and a specified content type
-func NewIgnoreDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewIgnoreDriftRequestWithBody(server string, service Service, params *IgnoreDriftParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6895,22 +7172,37 @@ func NewIgnoreDriftRequestWithBody(server string, service Service, contentType s
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewUnignoreDriftRequest calls the generic UnignoreDrift builder with application/json body
-func NewUnignoreDriftRequest(server string, service Service, body UnignoreDriftJSONRequestBody) (*http.Request, error) {
+func NewUnignoreDriftRequest(server string, service Service, params *UnignoreDriftParams, body UnignoreDriftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewUnignoreDriftRequestWithBody(server, service, "application/json", bodyReader)
+	return NewUnignoreDriftRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewUnignoreDriftRequestWithBody constructs an http.Request for the UnignoreDrift method, with any body, and a specified content type
-func NewUnignoreDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewUnignoreDriftRequestWithBody(server string, service Service, params *UnignoreDriftParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6941,6 +7233,21 @@ func NewUnignoreDriftRequestWithBody(server string, service Service, contentType
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7282,18 +7589,18 @@ func NewListPlanStepsRequest(server string, service Service, params *ListPlanSte
 }
 
 // NewSavePlanRequest calls the generic SavePlan builder with application/json body
-func NewSavePlanRequest(server string, service Service, body SavePlanJSONRequestBody) (*http.Request, error) {
+func NewSavePlanRequest(server string, service Service, params *SavePlanParams, body SavePlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSavePlanRequestWithBody(server, service, "application/json", bodyReader)
+	return NewSavePlanRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewSavePlanRequestWithBody constructs an http.Request for the SavePlan method, with any body, and a specified content type
-func NewSavePlanRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewSavePlanRequestWithBody(server string, service Service, params *SavePlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7324,6 +7631,21 @@ func NewSavePlanRequestWithBody(server string, service Service, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7517,18 +7839,18 @@ func NewGetSourceRequest(server string, service Service, params *GetSourceParams
 }
 
 // NewAssistSourceRequest calls the generic AssistSource builder with application/json body
-func NewAssistSourceRequest(server string, service Service, body AssistSourceJSONRequestBody) (*http.Request, error) {
+func NewAssistSourceRequest(server string, service Service, params *AssistSourceParams, body AssistSourceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAssistSourceRequestWithBody(server, service, "application/json", bodyReader)
+	return NewAssistSourceRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewAssistSourceRequestWithBody constructs an http.Request for the AssistSource method, with any body, and a specified content type
-func NewAssistSourceRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewAssistSourceRequestWithBody(server string, service Service, params *AssistSourceParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7560,22 +7882,37 @@ func NewAssistSourceRequestWithBody(server string, service Service, contentType 
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewCheckSourceRequest calls the generic CheckSource builder with application/json body
-func NewCheckSourceRequest(server string, service Service, body CheckSourceJSONRequestBody) (*http.Request, error) {
+func NewCheckSourceRequest(server string, service Service, params *CheckSourceParams, body CheckSourceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCheckSourceRequestWithBody(server, service, "application/json", bodyReader)
+	return NewCheckSourceRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewCheckSourceRequestWithBody constructs an http.Request for the CheckSource method, with any body, and a specified content type
-func NewCheckSourceRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewCheckSourceRequestWithBody(server string, service Service, params *CheckSourceParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7607,22 +7944,37 @@ func NewCheckSourceRequestWithBody(server string, service Service, contentType s
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewCommitSourceRequest calls the generic CommitSource builder with application/json body
-func NewCommitSourceRequest(server string, service Service, body CommitSourceJSONRequestBody) (*http.Request, error) {
+func NewCommitSourceRequest(server string, service Service, params *CommitSourceParams, body CommitSourceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCommitSourceRequestWithBody(server, service, "application/json", bodyReader)
+	return NewCommitSourceRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewCommitSourceRequestWithBody constructs an http.Request for the CommitSource method, with any body, and a specified content type
-func NewCommitSourceRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewCommitSourceRequestWithBody(server string, service Service, params *CommitSourceParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7653,6 +8005,21 @@ func NewCommitSourceRequestWithBody(server string, service Service, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7808,18 +8175,18 @@ func NewGetFileHistoryRequest(server string, service Service, params *GetFileHis
 }
 
 // NewDraftPlanRequest calls the generic DraftPlan builder with application/json body
-func NewDraftPlanRequest(server string, service Service, body DraftPlanJSONRequestBody) (*http.Request, error) {
+func NewDraftPlanRequest(server string, service Service, params *DraftPlanParams, body DraftPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewDraftPlanRequestWithBody(server, service, "application/json", bodyReader)
+	return NewDraftPlanRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewDraftPlanRequestWithBody constructs an http.Request for the DraftPlan method, with any body, and a specified content type
-func NewDraftPlanRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewDraftPlanRequestWithBody(server string, service Service, params *DraftPlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7851,22 +8218,37 @@ func NewDraftPlanRequestWithBody(server string, service Service, contentType str
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewRenameFunctionRequest calls the generic RenameFunction builder with application/json body
-func NewRenameFunctionRequest(server string, service Service, body RenameFunctionJSONRequestBody) (*http.Request, error) {
+func NewRenameFunctionRequest(server string, service Service, params *RenameFunctionParams, body RenameFunctionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRenameFunctionRequestWithBody(server, service, "application/json", bodyReader)
+	return NewRenameFunctionRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewRenameFunctionRequestWithBody constructs an http.Request for the RenameFunction method, with any body, and a specified content type
-func NewRenameFunctionRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewRenameFunctionRequestWithBody(server string, service Service, params *RenameFunctionParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7898,22 +8280,37 @@ func NewRenameFunctionRequestWithBody(server string, service Service, contentTyp
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewTestRouteRequest calls the generic TestRoute builder with application/json body
-func NewTestRouteRequest(server string, service Service, body TestRouteJSONRequestBody) (*http.Request, error) {
+func NewTestRouteRequest(server string, service Service, params *TestRouteParams, body TestRouteJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewTestRouteRequestWithBody(server, service, "application/json", bodyReader)
+	return NewTestRouteRequestWithBody(server, service, params, "application/json", bodyReader)
 }
 
 // NewTestRouteRequestWithBody constructs an http.Request for the TestRoute method, with any body, and a specified content type
-func NewTestRouteRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+func NewTestRouteRequestWithBody(server string, service Service, params *TestRouteParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7944,6 +8341,21 @@ func NewTestRouteRequestWithBody(server string, service Service, contentType str
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -8153,6 +8565,21 @@ func NewRunCasesRequest(server string, service Service, stage Stage, params *Run
 		return nil, err
 	}
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
@@ -8205,18 +8632,18 @@ func NewGetFunctionRequest(server string, service Service, stage Stage, function
 }
 
 // NewInvokeFunctionRequest calls the generic InvokeFunction builder with application/json body
-func NewInvokeFunctionRequest(server string, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody) (*http.Request, error) {
+func NewInvokeFunctionRequest(server string, service Service, stage Stage, function Function, params *InvokeFunctionParams, body InvokeFunctionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewInvokeFunctionRequestWithBody(server, service, stage, function, "application/json", bodyReader)
+	return NewInvokeFunctionRequestWithBody(server, service, stage, function, params, "application/json", bodyReader)
 }
 
 // NewInvokeFunctionRequestWithBody constructs an http.Request for the InvokeFunction method, with any body, and a specified content type
-func NewInvokeFunctionRequestWithBody(server string, service Service, stage Stage, function Function, contentType string, body io.Reader) (*http.Request, error) {
+func NewInvokeFunctionRequestWithBody(server string, service Service, stage Stage, function Function, params *InvokeFunctionParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8261,6 +8688,21 @@ func NewInvokeFunctionRequestWithBody(server string, service Service, stage Stag
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -8667,6 +9109,21 @@ func NewRetryMessageRequest(server string, service Service, stage Stage, message
 		return nil, err
 	}
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
@@ -8917,54 +9374,6 @@ func NewCompareVersionsRequest(server string, service Service, version Version, 
 	}
 
 	operationPath := fmt.Sprintf("/services/%s/versions/%s/compare/%s", pathParam0, pathParam1, pathParam2)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetArchiveRequest constructs an http.Request for the GetArchive method
-func NewGetArchiveRequest(server string, service Service, version Version, function Function) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	var pathParam1 string
-
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	var pathParam2 string
-
-	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "function", function, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/services/%s/versions/%s/functions/%s/archive", pathParam0, pathParam1, pathParam2)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -9339,14 +9748,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
-	CreateTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+	CreateTokenWithBodyWithResponse(ctx context.Context, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
 
 	// CreateTokenWithResponse Creates a token and returns its value once
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
-	CreateTokenWithResponse(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+	CreateTokenWithResponse(ctx context.Context, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
 
 	// RevokeTokenWithResponse Revokes a token
 	//
@@ -9374,7 +9783,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
-	ActOnDeploymentWithResponse(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*ActOnDeploymentResponse, error)
+	ActOnDeploymentWithResponse(ctx context.Context, id Id, action string, params *ActOnDeploymentParams, reqEditors ...RequestEditorFn) (*ActOnDeploymentResponse, error)
 
 	// ListDocsWithResponse Lists the docs that ship with Rudmar
 	//
@@ -9409,14 +9818,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-	CreateNotificationTargetWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error)
+	CreateNotificationTargetWithBodyWithResponse(ctx context.Context, params *CreateNotificationTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error)
 
 	// CreateNotificationTargetWithResponse Creates a notification target and returns its signing key once
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-	CreateNotificationTargetWithResponse(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error)
+	CreateNotificationTargetWithResponse(ctx context.Context, params *CreateNotificationTargetParams, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error)
 
 	// DeleteNotificationTargetWithResponse Deletes a notification target
 	//
@@ -9437,7 +9846,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
-	ResendNotificationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ResendNotificationResponse, error)
+	ResendNotificationWithResponse(ctx context.Context, id Id, params *ResendNotificationParams, reqEditors ...RequestEditorFn) (*ResendNotificationResponse, error)
 
 	// GetPlanWithResponse Returns a saved plan
 	//
@@ -9458,14 +9867,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-	RunPlanWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
+	RunPlanWithBodyWithResponse(ctx context.Context, id Id, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
 	// RunPlanWithResponse Runs a saved plan
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-	RunPlanWithResponse(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
+	RunPlanWithResponse(ctx context.Context, id Id, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
 	// GetPlanDocumentWithResponse Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 	//
@@ -9493,14 +9902,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
-	CreateRepositoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
+	CreateRepositoryWithBodyWithResponse(ctx context.Context, params *CreateRepositoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
 
 	// CreateRepositoryWithResponse Creates a repository
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
-	CreateRepositoryWithResponse(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
+	CreateRepositoryWithResponse(ctx context.Context, params *CreateRepositoryParams, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
 
 	// DeleteRepositoryWithResponse Deletes a repository without services, with its history; requires its name as confirmation
 	//
@@ -9521,7 +9930,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
-	FetchMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*FetchMirrorResponse, error)
+	FetchMirrorWithResponse(ctx context.Context, repository Name, params *FetchMirrorParams, reqEditors ...RequestEditorFn) (*FetchMirrorResponse, error)
 
 	// SetMirrorWithBodyWithResponse Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	//
@@ -9612,14 +10021,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-	InvokeCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error)
+	InvokeCopyWithBodyWithResponse(ctx context.Context, service Service, params *InvokeCopyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error)
 
 	// InvokeCopyWithResponse Invokes a function of your private copy
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-	InvokeCopyWithResponse(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error)
+	InvokeCopyWithResponse(ctx context.Context, service Service, params *InvokeCopyParams, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error)
 
 	// ListDeliveriesWithResponse Lists deliveries, newest version first, one page at a time
 	//
@@ -9647,14 +10056,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
+	ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
 	// ActOnDeliveryWithResponse Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-	ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
+	ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
 	// GetDeliveryMetricsWithResponse Returns lead time, deployment frequency, change failure rate and recovery time of a stage
 	//
@@ -9682,42 +10091,42 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-	CopyDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error)
+	CopyDriftWithBodyWithResponse(ctx context.Context, service Service, params *CopyDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error)
 
 	// CopyDriftWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-	CopyDriftWithResponse(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error)
+	CopyDriftWithResponse(ctx context.Context, service Service, params *CopyDriftParams, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error)
 
 	// IgnoreDriftWithBodyWithResponse Ignores a drift, with a reason
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-	IgnoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error)
+	IgnoreDriftWithBodyWithResponse(ctx context.Context, service Service, params *IgnoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error)
 
 	// IgnoreDriftWithResponse Ignores a drift, with a reason
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-	IgnoreDriftWithResponse(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error)
+	IgnoreDriftWithResponse(ctx context.Context, service Service, params *IgnoreDriftParams, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error)
 
 	// UnignoreDriftWithBodyWithResponse Stops ignoring a drift
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-	UnignoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error)
+	UnignoreDriftWithBodyWithResponse(ctx context.Context, service Service, params *UnignoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error)
 
 	// UnignoreDriftWithResponse Stops ignoring a drift
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-	UnignoreDriftWithResponse(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error)
+	UnignoreDriftWithResponse(ctx context.Context, service Service, params *UnignoreDriftParams, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error)
 
 	// GetJournalWithResponse Returns the journal, newest entry first, one page at a time
 	//
@@ -9752,14 +10161,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-	SavePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlanResponse, error)
+	SavePlanWithBodyWithResponse(ctx context.Context, service Service, params *SavePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlanResponse, error)
 
 	// SavePlanWithResponse Computes and saves a plan
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-	SavePlanWithResponse(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlanResponse, error)
+	SavePlanWithResponse(ctx context.Context, service Service, params *SavePlanParams, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlanResponse, error)
 
 	// MoveServiceWithBodyWithResponse Moves a service to another repository; requires its name as confirmation
 	//
@@ -9794,42 +10203,42 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-	AssistSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
+	AssistSourceWithBodyWithResponse(ctx context.Context, service Service, params *AssistSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
 
 	// AssistSourceWithResponse Returns completions and notes for a position in a manifest
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-	AssistSourceWithResponse(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
+	AssistSourceWithResponse(ctx context.Context, service Service, params *AssistSourceParams, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
 
 	// CheckSourceWithBodyWithResponse Checks an uncommitted edit and renders its resources
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-	CheckSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
+	CheckSourceWithBodyWithResponse(ctx context.Context, service Service, params *CheckSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
 
 	// CheckSourceWithResponse Checks an uncommitted edit and renders its resources
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-	CheckSourceWithResponse(ctx context.Context, service Service, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
+	CheckSourceWithResponse(ctx context.Context, service Service, params *CheckSourceParams, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
 
 	// CommitSourceWithBodyWithResponse Commits an edit
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-	CommitSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error)
+	CommitSourceWithBodyWithResponse(ctx context.Context, service Service, params *CommitSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error)
 
 	// CommitSourceWithResponse Commits an edit
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-	CommitSourceWithResponse(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error)
+	CommitSourceWithResponse(ctx context.Context, service Service, params *CommitSourceParams, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error)
 
 	// GetFileWithResponse Returns a file of the source
 	//
@@ -9850,42 +10259,42 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-	DraftPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
+	DraftPlanWithBodyWithResponse(ctx context.Context, service Service, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
 
 	// DraftPlanWithResponse Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-	DraftPlanWithResponse(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
+	DraftPlanWithResponse(ctx context.Context, service Service, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
 
 	// RenameFunctionWithBodyWithResponse Returns the edit that renames a function throughout its service
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-	RenameFunctionWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
+	RenameFunctionWithBodyWithResponse(ctx context.Context, service Service, params *RenameFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
 
 	// RenameFunctionWithResponse Returns the edit that renames a function throughout its service
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-	RenameFunctionWithResponse(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
+	RenameFunctionWithResponse(ctx context.Context, service Service, params *RenameFunctionParams, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
 
 	// TestRouteWithBodyWithResponse Returns the route of an edit that matches a request
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-	TestRouteWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestRouteResponse, error)
+	TestRouteWithBodyWithResponse(ctx context.Context, service Service, params *TestRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestRouteResponse, error)
 
 	// TestRouteWithResponse Returns the route of an edit that matches a request
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-	TestRouteWithResponse(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*TestRouteResponse, error)
+	TestRouteWithResponse(ctx context.Context, service Service, params *TestRouteParams, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*TestRouteResponse, error)
 
 	// GetStarterWithResponse Returns the files of a new function
 	//
@@ -9927,14 +10336,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-	InvokeFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error)
+	InvokeFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error)
 
 	// InvokeFunctionWithResponse Invokes a function
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-	InvokeFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error)
+	InvokeFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error)
 
 	// GetMetricsWithResponse Returns the metrics of a function over time
 	//
@@ -10012,13 +10421,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
 	CompareVersionsWithResponse(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
-
-	// GetArchiveWithResponse Returns the archive of a function
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
-	GetArchiveWithResponse(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error)
 
 	// GetArchiveFileWithResponse Returns a file of an archive
 	//
@@ -13686,47 +14088,6 @@ func (r CompareVersionsResponse) ContentType() string {
 	return ""
 }
 
-type GetArchiveResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetArchiveResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetArchiveResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetArchiveResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetArchiveResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetArchiveResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type GetArchiveFileResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14078,8 +14439,8 @@ func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEdi
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /account/tokens (the `CreateToken` operationId).
-func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
-	rsp, err := c.CreateTokenWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Context, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
+	rsp, err := c.CreateTokenWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14091,8 +14452,8 @@ func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Contex
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /account/tokens (the `CreateToken` operationId).
-func (c *ClientWithResponses) CreateTokenWithResponse(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
-	rsp, err := c.CreateToken(ctx, body, reqEditors...)
+func (c *ClientWithResponses) CreateTokenWithResponse(ctx context.Context, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
+	rsp, err := c.CreateToken(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14143,8 +14504,8 @@ func (c *ClientWithResponses) GetDeploymentWithResponse(ctx context.Context, id 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
-func (c *ClientWithResponses) ActOnDeploymentWithResponse(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*ActOnDeploymentResponse, error) {
-	rsp, err := c.ActOnDeployment(ctx, id, action, reqEditors...)
+func (c *ClientWithResponses) ActOnDeploymentWithResponse(ctx context.Context, id Id, action string, params *ActOnDeploymentParams, reqEditors ...RequestEditorFn) (*ActOnDeploymentResponse, error) {
+	rsp, err := c.ActOnDeployment(ctx, id, action, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14208,8 +14569,8 @@ func (c *ClientWithResponses) ListNotificationTargetsWithResponse(ctx context.Co
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-func (c *ClientWithResponses) CreateNotificationTargetWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error) {
-	rsp, err := c.CreateNotificationTargetWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreateNotificationTargetWithBodyWithResponse(ctx context.Context, params *CreateNotificationTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error) {
+	rsp, err := c.CreateNotificationTargetWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14221,8 +14582,8 @@ func (c *ClientWithResponses) CreateNotificationTargetWithBodyWithResponse(ctx c
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
-func (c *ClientWithResponses) CreateNotificationTargetWithResponse(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error) {
-	rsp, err := c.CreateNotificationTarget(ctx, body, reqEditors...)
+func (c *ClientWithResponses) CreateNotificationTargetWithResponse(ctx context.Context, params *CreateNotificationTargetParams, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error) {
+	rsp, err := c.CreateNotificationTarget(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14260,8 +14621,8 @@ func (c *ClientWithResponses) ListNotificationsWithResponse(ctx context.Context,
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
-func (c *ClientWithResponses) ResendNotificationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ResendNotificationResponse, error) {
-	rsp, err := c.ResendNotification(ctx, id, reqEditors...)
+func (c *ClientWithResponses) ResendNotificationWithResponse(ctx context.Context, id Id, params *ResendNotificationParams, reqEditors ...RequestEditorFn) (*ResendNotificationResponse, error) {
+	rsp, err := c.ResendNotification(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14299,8 +14660,8 @@ func (c *ClientWithResponses) ComparePlansWithResponse(ctx context.Context, id I
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
-	rsp, err := c.RunPlanWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, id Id, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
+	rsp, err := c.RunPlanWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14312,8 +14673,8 @@ func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, i
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
-func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
-	rsp, err := c.RunPlan(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, id Id, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
+	rsp, err := c.RunPlan(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14364,8 +14725,8 @@ func (c *ClientWithResponses) ListRepositoriesWithResponse(ctx context.Context, 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /repositories (the `CreateRepository` operationId).
-func (c *ClientWithResponses) CreateRepositoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error) {
-	rsp, err := c.CreateRepositoryWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreateRepositoryWithBodyWithResponse(ctx context.Context, params *CreateRepositoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error) {
+	rsp, err := c.CreateRepositoryWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14377,8 +14738,8 @@ func (c *ClientWithResponses) CreateRepositoryWithBodyWithResponse(ctx context.C
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /repositories (the `CreateRepository` operationId).
-func (c *ClientWithResponses) CreateRepositoryWithResponse(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error) {
-	rsp, err := c.CreateRepository(ctx, body, reqEditors...)
+func (c *ClientWithResponses) CreateRepositoryWithResponse(ctx context.Context, params *CreateRepositoryParams, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error) {
+	rsp, err := c.CreateRepository(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14416,8 +14777,8 @@ func (c *ClientWithResponses) DeleteMirrorWithResponse(ctx context.Context, repo
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
-func (c *ClientWithResponses) FetchMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*FetchMirrorResponse, error) {
-	rsp, err := c.FetchMirror(ctx, repository, reqEditors...)
+func (c *ClientWithResponses) FetchMirrorWithResponse(ctx context.Context, repository Name, params *FetchMirrorParams, reqEditors ...RequestEditorFn) (*FetchMirrorResponse, error) {
+	rsp, err := c.FetchMirror(ctx, repository, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14585,8 +14946,8 @@ func (c *ClientWithResponses) RunCopyCasesWithResponse(ctx context.Context, serv
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-func (c *ClientWithResponses) InvokeCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error) {
-	rsp, err := c.InvokeCopyWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) InvokeCopyWithBodyWithResponse(ctx context.Context, service Service, params *InvokeCopyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error) {
+	rsp, err := c.InvokeCopyWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14598,8 +14959,8 @@ func (c *ClientWithResponses) InvokeCopyWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
-func (c *ClientWithResponses) InvokeCopyWithResponse(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error) {
-	rsp, err := c.InvokeCopy(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) InvokeCopyWithResponse(ctx context.Context, service Service, params *InvokeCopyParams, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error) {
+	rsp, err := c.InvokeCopy(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14650,8 +15011,8 @@ func (c *ClientWithResponses) GetImpactWithResponse(ctx context.Context, service
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
-	rsp, err := c.ActOnDeliveryWithBody(ctx, service, version, stage, action, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
+	rsp, err := c.ActOnDeliveryWithBody(ctx, service, version, stage, action, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14663,8 +15024,8 @@ func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Cont
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
-func (c *ClientWithResponses) ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
-	rsp, err := c.ActOnDelivery(ctx, service, version, stage, action, body, reqEditors...)
+func (c *ClientWithResponses) ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action DeliveryAction, params *ActOnDeliveryParams, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
+	rsp, err := c.ActOnDelivery(ctx, service, version, stage, action, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14715,8 +15076,8 @@ func (c *ClientWithResponses) ListDriftWithResponse(ctx context.Context, service
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-func (c *ClientWithResponses) CopyDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error) {
-	rsp, err := c.CopyDriftWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CopyDriftWithBodyWithResponse(ctx context.Context, service Service, params *CopyDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error) {
+	rsp, err := c.CopyDriftWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14728,8 +15089,8 @@ func (c *ClientWithResponses) CopyDriftWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
-func (c *ClientWithResponses) CopyDriftWithResponse(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error) {
-	rsp, err := c.CopyDrift(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) CopyDriftWithResponse(ctx context.Context, service Service, params *CopyDriftParams, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error) {
+	rsp, err := c.CopyDrift(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14741,8 +15102,8 @@ func (c *ClientWithResponses) CopyDriftWithResponse(ctx context.Context, service
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-func (c *ClientWithResponses) IgnoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error) {
-	rsp, err := c.IgnoreDriftWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) IgnoreDriftWithBodyWithResponse(ctx context.Context, service Service, params *IgnoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error) {
+	rsp, err := c.IgnoreDriftWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14754,8 +15115,8 @@ func (c *ClientWithResponses) IgnoreDriftWithBodyWithResponse(ctx context.Contex
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
-func (c *ClientWithResponses) IgnoreDriftWithResponse(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error) {
-	rsp, err := c.IgnoreDrift(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) IgnoreDriftWithResponse(ctx context.Context, service Service, params *IgnoreDriftParams, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error) {
+	rsp, err := c.IgnoreDrift(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14767,8 +15128,8 @@ func (c *ClientWithResponses) IgnoreDriftWithResponse(ctx context.Context, servi
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-func (c *ClientWithResponses) UnignoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error) {
-	rsp, err := c.UnignoreDriftWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) UnignoreDriftWithBodyWithResponse(ctx context.Context, service Service, params *UnignoreDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error) {
+	rsp, err := c.UnignoreDriftWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14780,8 +15141,8 @@ func (c *ClientWithResponses) UnignoreDriftWithBodyWithResponse(ctx context.Cont
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
-func (c *ClientWithResponses) UnignoreDriftWithResponse(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error) {
-	rsp, err := c.UnignoreDrift(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) UnignoreDriftWithResponse(ctx context.Context, service Service, params *UnignoreDriftParams, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error) {
+	rsp, err := c.UnignoreDrift(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14845,8 +15206,8 @@ func (c *ClientWithResponses) ListPlanStepsWithResponse(ctx context.Context, ser
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-func (c *ClientWithResponses) SavePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlanResponse, error) {
-	rsp, err := c.SavePlanWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SavePlanWithBodyWithResponse(ctx context.Context, service Service, params *SavePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlanResponse, error) {
+	rsp, err := c.SavePlanWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14858,8 +15219,8 @@ func (c *ClientWithResponses) SavePlanWithBodyWithResponse(ctx context.Context, 
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
-func (c *ClientWithResponses) SavePlanWithResponse(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlanResponse, error) {
-	rsp, err := c.SavePlan(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) SavePlanWithResponse(ctx context.Context, service Service, params *SavePlanParams, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlanResponse, error) {
+	rsp, err := c.SavePlan(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14923,8 +15284,8 @@ func (c *ClientWithResponses) GetSourceWithResponse(ctx context.Context, service
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-func (c *ClientWithResponses) AssistSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error) {
-	rsp, err := c.AssistSourceWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AssistSourceWithBodyWithResponse(ctx context.Context, service Service, params *AssistSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error) {
+	rsp, err := c.AssistSourceWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14936,8 +15297,8 @@ func (c *ClientWithResponses) AssistSourceWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
-func (c *ClientWithResponses) AssistSourceWithResponse(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error) {
-	rsp, err := c.AssistSource(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) AssistSourceWithResponse(ctx context.Context, service Service, params *AssistSourceParams, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error) {
+	rsp, err := c.AssistSource(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14949,8 +15310,8 @@ func (c *ClientWithResponses) AssistSourceWithResponse(ctx context.Context, serv
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-func (c *ClientWithResponses) CheckSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error) {
-	rsp, err := c.CheckSourceWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CheckSourceWithBodyWithResponse(ctx context.Context, service Service, params *CheckSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error) {
+	rsp, err := c.CheckSourceWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14962,8 +15323,8 @@ func (c *ClientWithResponses) CheckSourceWithBodyWithResponse(ctx context.Contex
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
-func (c *ClientWithResponses) CheckSourceWithResponse(ctx context.Context, service Service, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error) {
-	rsp, err := c.CheckSource(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) CheckSourceWithResponse(ctx context.Context, service Service, params *CheckSourceParams, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error) {
+	rsp, err := c.CheckSource(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14975,8 +15336,8 @@ func (c *ClientWithResponses) CheckSourceWithResponse(ctx context.Context, servi
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-func (c *ClientWithResponses) CommitSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error) {
-	rsp, err := c.CommitSourceWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CommitSourceWithBodyWithResponse(ctx context.Context, service Service, params *CommitSourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error) {
+	rsp, err := c.CommitSourceWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14988,8 +15349,8 @@ func (c *ClientWithResponses) CommitSourceWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
-func (c *ClientWithResponses) CommitSourceWithResponse(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error) {
-	rsp, err := c.CommitSource(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) CommitSourceWithResponse(ctx context.Context, service Service, params *CommitSourceParams, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error) {
+	rsp, err := c.CommitSource(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15027,8 +15388,8 @@ func (c *ClientWithResponses) GetFileHistoryWithResponse(ctx context.Context, se
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-func (c *ClientWithResponses) DraftPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
-	rsp, err := c.DraftPlanWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) DraftPlanWithBodyWithResponse(ctx context.Context, service Service, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
+	rsp, err := c.DraftPlanWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15040,8 +15401,8 @@ func (c *ClientWithResponses) DraftPlanWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
-func (c *ClientWithResponses) DraftPlanWithResponse(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
-	rsp, err := c.DraftPlan(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) DraftPlanWithResponse(ctx context.Context, service Service, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
+	rsp, err := c.DraftPlan(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15053,8 +15414,8 @@ func (c *ClientWithResponses) DraftPlanWithResponse(ctx context.Context, service
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-func (c *ClientWithResponses) RenameFunctionWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error) {
-	rsp, err := c.RenameFunctionWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) RenameFunctionWithBodyWithResponse(ctx context.Context, service Service, params *RenameFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error) {
+	rsp, err := c.RenameFunctionWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15066,8 +15427,8 @@ func (c *ClientWithResponses) RenameFunctionWithBodyWithResponse(ctx context.Con
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
-func (c *ClientWithResponses) RenameFunctionWithResponse(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error) {
-	rsp, err := c.RenameFunction(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) RenameFunctionWithResponse(ctx context.Context, service Service, params *RenameFunctionParams, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error) {
+	rsp, err := c.RenameFunction(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15079,8 +15440,8 @@ func (c *ClientWithResponses) RenameFunctionWithResponse(ctx context.Context, se
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-func (c *ClientWithResponses) TestRouteWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestRouteResponse, error) {
-	rsp, err := c.TestRouteWithBody(ctx, service, contentType, body, reqEditors...)
+func (c *ClientWithResponses) TestRouteWithBodyWithResponse(ctx context.Context, service Service, params *TestRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestRouteResponse, error) {
+	rsp, err := c.TestRouteWithBody(ctx, service, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15092,8 +15453,8 @@ func (c *ClientWithResponses) TestRouteWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
-func (c *ClientWithResponses) TestRouteWithResponse(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*TestRouteResponse, error) {
-	rsp, err := c.TestRoute(ctx, service, body, reqEditors...)
+func (c *ClientWithResponses) TestRouteWithResponse(ctx context.Context, service Service, params *TestRouteParams, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*TestRouteResponse, error) {
+	rsp, err := c.TestRoute(ctx, service, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15170,8 +15531,8 @@ func (c *ClientWithResponses) GetFunctionWithResponse(ctx context.Context, servi
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-func (c *ClientWithResponses) InvokeFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error) {
-	rsp, err := c.InvokeFunctionWithBody(ctx, service, stage, function, contentType, body, reqEditors...)
+func (c *ClientWithResponses) InvokeFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error) {
+	rsp, err := c.InvokeFunctionWithBody(ctx, service, stage, function, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15183,8 +15544,8 @@ func (c *ClientWithResponses) InvokeFunctionWithBodyWithResponse(ctx context.Con
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
-func (c *ClientWithResponses) InvokeFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error) {
-	rsp, err := c.InvokeFunction(ctx, service, stage, function, body, reqEditors...)
+func (c *ClientWithResponses) InvokeFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *InvokeFunctionParams, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error) {
+	rsp, err := c.InvokeFunction(ctx, service, stage, function, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15332,19 +15693,6 @@ func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, s
 		return nil, err
 	}
 	return ParseCompareVersionsResponse(rsp)
-}
-
-// GetArchiveWithResponse Returns the archive of a function
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
-func (c *ClientWithResponses) GetArchiveWithResponse(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error) {
-	rsp, err := c.GetArchive(ctx, service, version, function, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetArchiveResponse(rsp)
 }
 
 // GetArchiveFileWithResponse Returns a file of an archive
@@ -17937,32 +18285,6 @@ func ParseCompareVersionsResponse(rsp *http.Response) (*CompareVersionsResponse,
 	return response, nil
 }
 
-// ParseGetArchiveResponse parses an HTTP response from a GetArchiveWithResponse call
-func ParseGetArchiveResponse(rsp *http.Response) (*GetArchiveResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetArchiveResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseGetArchiveFileResponse parses an HTTP response from a GetArchiveFileWithResponse call
 func ParseGetArchiveFileResponse(rsp *http.Response) (*GetArchiveFileResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18199,7 +18521,7 @@ type ServerInterface interface {
 	ListTokens(ctx *echo.Context) error
 	// CreateToken Creates a token and returns its value once
 	// (POST /account/tokens)
-	CreateToken(ctx *echo.Context) error
+	CreateToken(ctx *echo.Context, params CreateTokenParams) error
 	// RevokeToken Revokes a token
 	// (DELETE /account/tokens/{id})
 	RevokeToken(ctx *echo.Context, id Id) error
@@ -18211,7 +18533,7 @@ type ServerInterface interface {
 	GetDeployment(ctx *echo.Context, id Id) error
 	// ActOnDeployment Retries or cancels a deployment
 	// (POST /deployments/{id}/{action})
-	ActOnDeployment(ctx *echo.Context, id Id, action string) error
+	ActOnDeployment(ctx *echo.Context, id Id, action string, params ActOnDeploymentParams) error
 	// ListDocs Lists the docs that ship with Rudmar
 	// (GET /docs)
 	ListDocs(ctx *echo.Context) error
@@ -18226,7 +18548,7 @@ type ServerInterface interface {
 	ListNotificationTargets(ctx *echo.Context) error
 	// CreateNotificationTarget Creates a notification target and returns its signing key once
 	// (POST /notification-targets)
-	CreateNotificationTarget(ctx *echo.Context) error
+	CreateNotificationTarget(ctx *echo.Context, params CreateNotificationTargetParams) error
 	// DeleteNotificationTarget Deletes a notification target
 	// (DELETE /notification-targets/{id})
 	DeleteNotificationTarget(ctx *echo.Context, id Id) error
@@ -18235,7 +18557,7 @@ type ServerInterface interface {
 	ListNotifications(ctx *echo.Context, id Id) error
 	// ResendNotification Sends a notification again
 	// (POST /notifications/{id}/resend)
-	ResendNotification(ctx *echo.Context, id Id) error
+	ResendNotification(ctx *echo.Context, id Id, params ResendNotificationParams) error
 	// GetPlan Returns a saved plan
 	// (GET /plans/{id})
 	GetPlan(ctx *echo.Context, id Id) error
@@ -18244,7 +18566,7 @@ type ServerInterface interface {
 	ComparePlans(ctx *echo.Context, id Id, other int64) error
 	// RunPlan Runs a saved plan
 	// (POST /plans/{id}/deployments)
-	RunPlan(ctx *echo.Context, id Id) error
+	RunPlan(ctx *echo.Context, id Id, params RunPlanParams) error
 	// GetPlanDocument Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 	// (GET /plans/{id}/document)
 	GetPlanDocument(ctx *echo.Context, id Id) error
@@ -18256,7 +18578,7 @@ type ServerInterface interface {
 	ListRepositories(ctx *echo.Context) error
 	// CreateRepository Creates a repository
 	// (POST /repositories)
-	CreateRepository(ctx *echo.Context) error
+	CreateRepository(ctx *echo.Context, params CreateRepositoryParams) error
 	// DeleteRepository Deletes a repository without services, with its history; requires its name as confirmation
 	// (DELETE /repositories/{repository})
 	DeleteRepository(ctx *echo.Context, repository Name, params DeleteRepositoryParams) error
@@ -18265,7 +18587,7 @@ type ServerInterface interface {
 	DeleteMirror(ctx *echo.Context, repository Name) error
 	// FetchMirror Fetches the mirrored repository now
 	// (POST /repositories/{repository}/mirror)
-	FetchMirror(ctx *echo.Context, repository Name) error
+	FetchMirror(ctx *echo.Context, repository Name, params FetchMirrorParams) error
 	// SetMirror Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	// (PUT /repositories/{repository}/mirror)
 	SetMirror(ctx *echo.Context, repository Name) error
@@ -18298,7 +18620,7 @@ type ServerInterface interface {
 	RunCopyCases(ctx *echo.Context, service Service, params RunCopyCasesParams) error
 	// InvokeCopy Invokes a function of your private copy
 	// (POST /services/{service}/copy/invocations)
-	InvokeCopy(ctx *echo.Context, service Service) error
+	InvokeCopy(ctx *echo.Context, service Service, params InvokeCopyParams) error
 	// ListDeliveries Lists deliveries, newest version first, one page at a time
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx *echo.Context, service Service, params ListDeliveriesParams) error
@@ -18310,7 +18632,7 @@ type ServerInterface interface {
 	GetImpact(ctx *echo.Context, service Service, version Version, stage Stage, params GetImpactParams) error
 	// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
-	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action DeliveryAction) error
+	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action DeliveryAction, params ActOnDeliveryParams) error
 	// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
 	// (GET /services/{service}/delivery-metrics)
 	GetDeliveryMetrics(ctx *echo.Context, service Service, params GetDeliveryMetricsParams) error
@@ -18322,13 +18644,13 @@ type ServerInterface interface {
 	ListDrift(ctx *echo.Context, service Service, params ListDriftParams) error
 	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
 	// (POST /services/{service}/drift/copied)
-	CopyDrift(ctx *echo.Context, service Service) error
+	CopyDrift(ctx *echo.Context, service Service, params CopyDriftParams) error
 	// IgnoreDrift Ignores a drift, with a reason
 	// (POST /services/{service}/drift/ignored)
-	IgnoreDrift(ctx *echo.Context, service Service) error
+	IgnoreDrift(ctx *echo.Context, service Service, params IgnoreDriftParams) error
 	// UnignoreDrift Stops ignoring a drift
 	// (POST /services/{service}/drift/unignored)
-	UnignoreDrift(ctx *echo.Context, service Service) error
+	UnignoreDrift(ctx *echo.Context, service Service, params UnignoreDriftParams) error
 	// GetJournal Returns the journal, newest entry first, one page at a time
 	// (GET /services/{service}/journal)
 	GetJournal(ctx *echo.Context, service Service, params GetJournalParams) error
@@ -18343,7 +18665,7 @@ type ServerInterface interface {
 	ListPlanSteps(ctx *echo.Context, service Service, params ListPlanStepsParams) error
 	// SavePlan Computes and saves a plan
 	// (POST /services/{service}/plans)
-	SavePlan(ctx *echo.Context, service Service) error
+	SavePlan(ctx *echo.Context, service Service, params SavePlanParams) error
 	// MoveService Moves a service to another repository; requires its name as confirmation
 	// (PUT /services/{service}/repository)
 	MoveService(ctx *echo.Context, service Service, params MoveServiceParams) error
@@ -18355,13 +18677,13 @@ type ServerInterface interface {
 	GetSource(ctx *echo.Context, service Service, params GetSourceParams) error
 	// AssistSource Returns completions and notes for a position in a manifest
 	// (POST /services/{service}/source/assist)
-	AssistSource(ctx *echo.Context, service Service) error
+	AssistSource(ctx *echo.Context, service Service, params AssistSourceParams) error
 	// CheckSource Checks an uncommitted edit and renders its resources
 	// (POST /services/{service}/source/check)
-	CheckSource(ctx *echo.Context, service Service) error
+	CheckSource(ctx *echo.Context, service Service, params CheckSourceParams) error
 	// CommitSource Commits an edit
 	// (POST /services/{service}/source/commits)
-	CommitSource(ctx *echo.Context, service Service) error
+	CommitSource(ctx *echo.Context, service Service, params CommitSourceParams) error
 	// GetFile Returns a file of the source
 	// (GET /services/{service}/source/file)
 	GetFile(ctx *echo.Context, service Service, params GetFileParams) error
@@ -18370,13 +18692,13 @@ type ServerInterface interface {
 	GetFileHistory(ctx *echo.Context, service Service, params GetFileHistoryParams) error
 	// DraftPlan Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	// (POST /services/{service}/source/plan)
-	DraftPlan(ctx *echo.Context, service Service) error
+	DraftPlan(ctx *echo.Context, service Service, params DraftPlanParams) error
 	// RenameFunction Returns the edit that renames a function throughout its service
 	// (POST /services/{service}/source/rename)
-	RenameFunction(ctx *echo.Context, service Service) error
+	RenameFunction(ctx *echo.Context, service Service, params RenameFunctionParams) error
 	// TestRoute Returns the route of an edit that matches a request
 	// (POST /services/{service}/source/route)
-	TestRoute(ctx *echo.Context, service Service) error
+	TestRoute(ctx *echo.Context, service Service, params TestRouteParams) error
 	// GetStarter Returns the files of a new function
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx *echo.Context, service Service, params GetStarterParams) error
@@ -18394,7 +18716,7 @@ type ServerInterface interface {
 	GetFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
 	// InvokeFunction Invokes a function
 	// (POST /services/{service}/stages/{stage}/functions/{function}/invocations)
-	InvokeFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
+	InvokeFunction(ctx *echo.Context, service Service, stage Stage, function Function, params InvokeFunctionParams) error
 	// GetMetrics Returns the metrics of a function over time
 	// (GET /services/{service}/stages/{stage}/functions/{function}/metrics)
 	GetMetrics(ctx *echo.Context, service Service, stage Stage, function Function, params GetMetricsParams) error
@@ -18425,9 +18747,6 @@ type ServerInterface interface {
 	// CompareVersions Compares two versions
 	// (GET /services/{service}/versions/{version}/compare/{other})
 	CompareVersions(ctx *echo.Context, service Service, version Version, other int) error
-	// GetArchive Returns the archive of a function
-	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
-	GetArchive(ctx *echo.Context, service Service, version Version, function Function) error
 	// GetArchiveFile Returns a file of an archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx *echo.Context, service Service, version Version, function Function, params GetArchiveFileParams) error
@@ -18469,8 +18788,28 @@ func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateTokenParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CreateToken(ctx)
+	err = w.Handler.CreateToken(ctx, params)
 	return err
 }
 
@@ -18534,8 +18873,28 @@ func (w *ServerInterfaceWrapper) ActOnDeployment(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter action: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ActOnDeploymentParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ActOnDeployment(ctx, id, action)
+	err = w.Handler.ActOnDeployment(ctx, id, action, params)
 	return err
 }
 
@@ -18586,8 +18945,28 @@ func (w *ServerInterfaceWrapper) ListNotificationTargets(ctx *echo.Context) erro
 func (w *ServerInterfaceWrapper) CreateNotificationTarget(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateNotificationTargetParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CreateNotificationTarget(ctx)
+	err = w.Handler.CreateNotificationTarget(ctx, params)
 	return err
 }
 
@@ -18634,8 +19013,28 @@ func (w *ServerInterfaceWrapper) ResendNotification(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ResendNotificationParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ResendNotification(ctx, id)
+	err = w.Handler.ResendNotification(ctx, id, params)
 	return err
 }
 
@@ -18690,8 +19089,28 @@ func (w *ServerInterfaceWrapper) RunPlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RunPlanParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RunPlan(ctx, id)
+	err = w.Handler.RunPlan(ctx, id, params)
 	return err
 }
 
@@ -18740,8 +19159,28 @@ func (w *ServerInterfaceWrapper) ListRepositories(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) CreateRepository(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateRepositoryParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CreateRepository(ctx)
+	err = w.Handler.CreateRepository(ctx, params)
 	return err
 }
 
@@ -18797,8 +19236,28 @@ func (w *ServerInterfaceWrapper) FetchMirror(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter repository: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FetchMirrorParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.FetchMirror(ctx, repository)
+	err = w.Handler.FetchMirror(ctx, repository, params)
 	return err
 }
 
@@ -18984,6 +19443,23 @@ func (w *ServerInterfaceWrapper) RunCopyCases(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
 	}
 
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RunCopyCases(ctx, service, params)
 	return err
@@ -19000,8 +19476,28 @@ func (w *ServerInterfaceWrapper) InvokeCopy(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params InvokeCopyParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.InvokeCopy(ctx, service)
+	err = w.Handler.InvokeCopy(ctx, service, params)
 	return err
 }
 
@@ -19159,8 +19655,28 @@ func (w *ServerInterfaceWrapper) ActOnDelivery(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter action: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ActOnDeliveryParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ActOnDelivery(ctx, service, version, stage, action)
+	err = w.Handler.ActOnDelivery(ctx, service, version, stage, action, params)
 	return err
 }
 
@@ -19248,8 +19764,28 @@ func (w *ServerInterfaceWrapper) CopyDrift(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CopyDriftParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CopyDrift(ctx, service)
+	err = w.Handler.CopyDrift(ctx, service, params)
 	return err
 }
 
@@ -19264,8 +19800,28 @@ func (w *ServerInterfaceWrapper) IgnoreDrift(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params IgnoreDriftParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.IgnoreDrift(ctx, service)
+	err = w.Handler.IgnoreDrift(ctx, service, params)
 	return err
 }
 
@@ -19280,8 +19836,28 @@ func (w *ServerInterfaceWrapper) UnignoreDrift(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UnignoreDriftParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.UnignoreDrift(ctx, service)
+	err = w.Handler.UnignoreDrift(ctx, service, params)
 	return err
 }
 
@@ -19459,8 +20035,28 @@ func (w *ServerInterfaceWrapper) SavePlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SavePlanParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SavePlan(ctx, service)
+	err = w.Handler.SavePlan(ctx, service, params)
 	return err
 }
 
@@ -19550,8 +20146,28 @@ func (w *ServerInterfaceWrapper) AssistSource(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AssistSourceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AssistSource(ctx, service)
+	err = w.Handler.AssistSource(ctx, service, params)
 	return err
 }
 
@@ -19566,8 +20182,28 @@ func (w *ServerInterfaceWrapper) CheckSource(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CheckSourceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CheckSource(ctx, service)
+	err = w.Handler.CheckSource(ctx, service, params)
 	return err
 }
 
@@ -19582,8 +20218,28 @@ func (w *ServerInterfaceWrapper) CommitSource(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CommitSourceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CommitSource(ctx, service)
+	err = w.Handler.CommitSource(ctx, service, params)
 	return err
 }
 
@@ -19669,8 +20325,28 @@ func (w *ServerInterfaceWrapper) DraftPlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftPlanParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DraftPlan(ctx, service)
+	err = w.Handler.DraftPlan(ctx, service, params)
 	return err
 }
 
@@ -19685,8 +20361,28 @@ func (w *ServerInterfaceWrapper) RenameFunction(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RenameFunctionParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RenameFunction(ctx, service)
+	err = w.Handler.RenameFunction(ctx, service, params)
 	return err
 }
 
@@ -19701,8 +20397,28 @@ func (w *ServerInterfaceWrapper) TestRoute(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TestRouteParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.TestRoute(ctx, service)
+	err = w.Handler.TestRoute(ctx, service, params)
 	return err
 }
 
@@ -19806,6 +20522,23 @@ func (w *ServerInterfaceWrapper) RunCases(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
 	}
 
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RunCases(ctx, service, stage, params)
 	return err
@@ -19870,8 +20603,28 @@ func (w *ServerInterfaceWrapper) InvokeFunction(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params InvokeFunctionParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.InvokeFunction(ctx, service, stage, function)
+	err = w.Handler.InvokeFunction(ctx, service, stage, function, params)
 	return err
 }
 
@@ -20101,6 +20854,23 @@ func (w *ServerInterfaceWrapper) RetryMessage(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter target: %s", err))
 	}
 
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RetryMessage(ctx, service, stage, message, params)
 	return err
@@ -20247,38 +21017,6 @@ func (w *ServerInterfaceWrapper) CompareVersions(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CompareVersions(ctx, service, version, other)
-	return err
-}
-
-// GetArchive converts echo context to params.
-func (w *ServerInterfaceWrapper) GetArchive(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "service" -------------
-	var service Service
-
-	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
-	}
-
-	// ------------- Path parameter "version" -------------
-	var version Version
-
-	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
-	}
-
-	// ------------- Path parameter "function" -------------
-	var function Function
-
-	err = runtime.BindStyledParameterWithOptions("simple", "function", ctx.Param("function"), &function, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetArchive(ctx, service, version, function)
 	return err
 }
 
@@ -20492,7 +21230,6 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/services/:service/source/rename", wrapper.RenameFunction, options.OperationMiddlewares["renameFunction"]...)
 	router.GET(options.BaseURL+"/services/:service/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
 	router.DELETE(options.BaseURL+"/services/:service/builds/:build", wrapper.CancelBuild, options.OperationMiddlewares["cancelBuild"]...)
-	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/archive", wrapper.GetArchive, options.OperationMiddlewares["getArchive"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/provenance", wrapper.GetProvenance, options.OperationMiddlewares["getProvenance"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/compare/:other", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/lines", wrapper.GetLineAuthors, options.OperationMiddlewares["getLineAuthors"]...)
@@ -20592,7 +21329,8 @@ func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTok
 }
 
 type CreateTokenRequestObject struct {
-	Body *CreateTokenJSONRequestBody
+	Params CreateTokenParams
+	Body   *CreateTokenJSONRequestBody
 }
 
 type CreateTokenResponseObject interface {
@@ -20743,6 +21481,7 @@ func (response GetDeploymentdefaultApplicationProblemPlusJSONResponse) VisitGetD
 type ActOnDeploymentRequestObject struct {
 	Id     Id     `json:"id"`
 	Action string `json:"action"`
+	Params ActOnDeploymentParams
 }
 
 type ActOnDeploymentResponseObject interface {
@@ -20933,7 +21672,8 @@ func (response ListNotificationTargetsdefaultApplicationProblemPlusJSONResponse)
 }
 
 type CreateNotificationTargetRequestObject struct {
-	Body *CreateNotificationTargetJSONRequestBody
+	Params CreateNotificationTargetParams
+	Body   *CreateNotificationTargetJSONRequestBody
 }
 
 type CreateNotificationTargetResponseObject interface {
@@ -21044,7 +21784,8 @@ func (response ListNotificationsdefaultApplicationProblemPlusJSONResponse) Visit
 }
 
 type ResendNotificationRequestObject struct {
-	Id Id `json:"id"`
+	Id     Id `json:"id"`
+	Params ResendNotificationParams
 }
 
 type ResendNotificationResponseObject interface {
@@ -21156,8 +21897,9 @@ func (response ComparePlansdefaultApplicationProblemPlusJSONResponse) VisitCompa
 }
 
 type RunPlanRequestObject struct {
-	Id   Id `json:"id"`
-	Body *RunPlanJSONRequestBody
+	Id     Id `json:"id"`
+	Params RunPlanParams
+	Body   *RunPlanJSONRequestBody
 }
 
 type RunPlanResponseObject interface {
@@ -21312,7 +22054,8 @@ func (response ListRepositoriesdefaultApplicationProblemPlusJSONResponse) VisitL
 }
 
 type CreateRepositoryRequestObject struct {
-	Body *CreateRepositoryJSONRequestBody
+	Params CreateRepositoryParams
+	Body   *CreateRepositoryJSONRequestBody
 }
 
 type CreateRepositoryResponseObject interface {
@@ -21421,6 +22164,7 @@ func (response DeleteMirrordefaultApplicationProblemPlusJSONResponse) VisitDelet
 
 type FetchMirrorRequestObject struct {
 	Repository Name `json:"repository"`
+	Params     FetchMirrorParams
 }
 
 type FetchMirrorResponseObject interface {
@@ -21833,6 +22577,7 @@ func (response RunCopyCasesdefaultApplicationProblemPlusJSONResponse) VisitRunCo
 
 type InvokeCopyRequestObject struct {
 	Service Service `json:"service"`
+	Params  InvokeCopyParams
 	Body    *InvokeCopyJSONRequestBody
 }
 
@@ -21999,6 +22744,7 @@ type ActOnDeliveryRequestObject struct {
 	Version Version        `json:"version"`
 	Stage   Stage          `json:"stage"`
 	Action  DeliveryAction `json:"action"`
+	Params  ActOnDeliveryParams
 	Body    *ActOnDeliveryJSONRequestBody
 }
 
@@ -22152,6 +22898,7 @@ func (response ListDriftdefaultApplicationProblemPlusJSONResponse) VisitListDrif
 
 type CopyDriftRequestObject struct {
 	Service Service `json:"service"`
+	Params  CopyDriftParams
 	Body    *CopyDriftJSONRequestBody
 }
 
@@ -22192,6 +22939,7 @@ func (response CopyDriftdefaultApplicationProblemPlusJSONResponse) VisitCopyDrif
 
 type IgnoreDriftRequestObject struct {
 	Service Service `json:"service"`
+	Params  IgnoreDriftParams
 	Body    *IgnoreDriftJSONRequestBody
 }
 
@@ -22226,6 +22974,7 @@ func (response IgnoreDriftdefaultApplicationProblemPlusJSONResponse) VisitIgnore
 
 type UnignoreDriftRequestObject struct {
 	Service Service `json:"service"`
+	Params  UnignoreDriftParams
 	Body    *UnignoreDriftJSONRequestBody
 }
 
@@ -22420,6 +23169,7 @@ func (response ListPlanStepsdefaultApplicationProblemPlusJSONResponse) VisitList
 
 type SavePlanRequestObject struct {
 	Service Service `json:"service"`
+	Params  SavePlanParams
 	Body    *SavePlanJSONRequestBody
 }
 
@@ -22583,6 +23333,7 @@ func (response GetSourcedefaultApplicationProblemPlusJSONResponse) VisitGetSourc
 
 type AssistSourceRequestObject struct {
 	Service Service `json:"service"`
+	Params  AssistSourceParams
 	Body    *AssistSourceJSONRequestBody
 }
 
@@ -22623,6 +23374,7 @@ func (response AssistSourcedefaultApplicationProblemPlusJSONResponse) VisitAssis
 
 type CheckSourceRequestObject struct {
 	Service Service `json:"service"`
+	Params  CheckSourceParams
 	Body    *CheckSourceJSONRequestBody
 }
 
@@ -22663,6 +23415,7 @@ func (response CheckSourcedefaultApplicationProblemPlusJSONResponse) VisitCheckS
 
 type CommitSourceRequestObject struct {
 	Service Service `json:"service"`
+	Params  CommitSourceParams
 	Body    *CommitSourceJSONRequestBody
 }
 
@@ -22799,6 +23552,7 @@ func (response GetFileHistorydefaultApplicationProblemPlusJSONResponse) VisitGet
 
 type DraftPlanRequestObject struct {
 	Service Service `json:"service"`
+	Params  DraftPlanParams
 	Body    *DraftPlanJSONRequestBody
 }
 
@@ -22839,6 +23593,7 @@ func (response DraftPlandefaultApplicationProblemPlusJSONResponse) VisitDraftPla
 
 type RenameFunctionRequestObject struct {
 	Service Service `json:"service"`
+	Params  RenameFunctionParams
 	Body    *RenameFunctionJSONRequestBody
 }
 
@@ -22879,6 +23634,7 @@ func (response RenameFunctiondefaultApplicationProblemPlusJSONResponse) VisitRen
 
 type TestRouteRequestObject struct {
 	Service Service `json:"service"`
+	Params  TestRouteParams
 	Body    *TestRouteJSONRequestBody
 }
 
@@ -23128,6 +23884,7 @@ type InvokeFunctionRequestObject struct {
 	Service  Service  `json:"service"`
 	Stage    Stage    `json:"stage"`
 	Function Function `json:"function"`
+	Params   InvokeFunctionParams
 	Body     *InvokeFunctionJSONRequestBody
 }
 
@@ -23548,53 +24305,6 @@ type CompareVersionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompareVersionsdefaultApplicationProblemPlusJSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetArchiveRequestObject struct {
-	Service  Service  `json:"service"`
-	Version  Version  `json:"version"`
-	Function Function `json:"function"`
-}
-
-type GetArchiveResponseObject interface {
-	VisitGetArchiveResponse(w http.ResponseWriter) error
-}
-
-type GetArchive200ApplicationzipResponse struct {
-	Body          io.Reader
-	ContentLength int64
-}
-
-func (response GetArchive200ApplicationzipResponse) VisitGetArchiveResponse(w http.ResponseWriter) error {
-
-	w.Header().Set("Content-Type", "application/zip")
-	if response.ContentLength != 0 {
-		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
-	}
-	w.WriteHeader(200)
-
-	if closer, ok := response.Body.(io.ReadCloser); ok {
-		defer closer.Close()
-	}
-	_, err := io.Copy(w, response.Body)
-	return err
-}
-
-type GetArchivedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetArchivedefaultApplicationProblemPlusJSONResponse) VisitGetArchiveResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24111,9 +24821,6 @@ type StrictServerInterface interface {
 	// CompareVersions Compares two versions
 	// (GET /services/{service}/versions/{version}/compare/{other})
 	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
-	// GetArchive Returns the archive of a function
-	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
-	GetArchive(ctx context.Context, request GetArchiveRequestObject) (GetArchiveResponseObject, error)
 	// GetArchiveFile Returns a file of an archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx context.Context, request GetArchiveFileRequestObject) (GetArchiveFileResponseObject, error)
@@ -24173,8 +24880,10 @@ func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
 }
 
 // CreateToken operation middleware
-func (sh *strictHandler) CreateToken(ctx *echo.Context) error {
+func (sh *strictHandler) CreateToken(ctx *echo.Context, params CreateTokenParams) error {
 	var request CreateTokenRequestObject
+
+	request.Params = params
 
 	var body CreateTokenJSONRequestBody
 	var err error
@@ -24292,11 +25001,12 @@ func (sh *strictHandler) GetDeployment(ctx *echo.Context, id Id) error {
 }
 
 // ActOnDeployment operation middleware
-func (sh *strictHandler) ActOnDeployment(ctx *echo.Context, id Id, action string) error {
+func (sh *strictHandler) ActOnDeployment(ctx *echo.Context, id Id, action string, params ActOnDeploymentParams) error {
 	var request ActOnDeploymentRequestObject
 
 	request.Id = id
 	request.Action = action
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ActOnDeployment(ctx.Request().Context(), request.(ActOnDeploymentRequestObject))
@@ -24412,8 +25122,10 @@ func (sh *strictHandler) ListNotificationTargets(ctx *echo.Context) error {
 }
 
 // CreateNotificationTarget operation middleware
-func (sh *strictHandler) CreateNotificationTarget(ctx *echo.Context) error {
+func (sh *strictHandler) CreateNotificationTarget(ctx *echo.Context, params CreateNotificationTargetParams) error {
 	var request CreateNotificationTargetRequestObject
+
+	request.Params = params
 
 	var body CreateNotificationTargetJSONRequestBody
 	var err error
@@ -24508,10 +25220,11 @@ func (sh *strictHandler) ListNotifications(ctx *echo.Context, id Id) error {
 }
 
 // ResendNotification operation middleware
-func (sh *strictHandler) ResendNotification(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) ResendNotification(ctx *echo.Context, id Id, params ResendNotificationParams) error {
 	var request ResendNotificationRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ResendNotification(ctx.Request().Context(), request.(ResendNotificationRequestObject))
@@ -24584,10 +25297,11 @@ func (sh *strictHandler) ComparePlans(ctx *echo.Context, id Id, other int64) err
 }
 
 // RunPlan operation middleware
-func (sh *strictHandler) RunPlan(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) RunPlan(ctx *echo.Context, id Id, params RunPlanParams) error {
 	var request RunPlanRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	var body RunPlanJSONRequestBody
 	var err error
@@ -24705,8 +25419,10 @@ func (sh *strictHandler) ListRepositories(ctx *echo.Context) error {
 }
 
 // CreateRepository operation middleware
-func (sh *strictHandler) CreateRepository(ctx *echo.Context) error {
+func (sh *strictHandler) CreateRepository(ctx *echo.Context, params CreateRepositoryParams) error {
 	var request CreateRepositoryRequestObject
+
+	request.Params = params
 
 	var body CreateRepositoryJSONRequestBody
 	var err error
@@ -24802,10 +25518,11 @@ func (sh *strictHandler) DeleteMirror(ctx *echo.Context, repository Name) error 
 }
 
 // FetchMirror operation middleware
-func (sh *strictHandler) FetchMirror(ctx *echo.Context, repository Name) error {
+func (sh *strictHandler) FetchMirror(ctx *echo.Context, repository Name, params FetchMirrorParams) error {
 	var request FetchMirrorRequestObject
 
 	request.Repository = repository
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.FetchMirror(ctx.Request().Context(), request.(FetchMirrorRequestObject))
@@ -25125,10 +25842,11 @@ func (sh *strictHandler) RunCopyCases(ctx *echo.Context, service Service, params
 }
 
 // InvokeCopy operation middleware
-func (sh *strictHandler) InvokeCopy(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) InvokeCopy(ctx *echo.Context, service Service, params InvokeCopyParams) error {
 	var request InvokeCopyRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body InvokeCopyJSONRequestBody
 	var err error
@@ -25254,13 +25972,14 @@ func (sh *strictHandler) GetImpact(ctx *echo.Context, service Service, version V
 }
 
 // ActOnDelivery operation middleware
-func (sh *strictHandler) ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action DeliveryAction) error {
+func (sh *strictHandler) ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action DeliveryAction, params ActOnDeliveryParams) error {
 	var request ActOnDeliveryRequestObject
 
 	request.Service = service
 	request.Version = version
 	request.Stage = stage
 	request.Action = action
+	request.Params = params
 
 	var body ActOnDeliveryJSONRequestBody
 	var err error
@@ -25382,10 +26101,11 @@ func (sh *strictHandler) ListDrift(ctx *echo.Context, service Service, params Li
 }
 
 // CopyDrift operation middleware
-func (sh *strictHandler) CopyDrift(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) CopyDrift(ctx *echo.Context, service Service, params CopyDriftParams) error {
 	var request CopyDriftRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body CopyDriftJSONRequestBody
 	var err error
@@ -25430,10 +26150,11 @@ func (sh *strictHandler) CopyDrift(ctx *echo.Context, service Service) error {
 }
 
 // IgnoreDrift operation middleware
-func (sh *strictHandler) IgnoreDrift(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) IgnoreDrift(ctx *echo.Context, service Service, params IgnoreDriftParams) error {
 	var request IgnoreDriftRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body IgnoreDriftJSONRequestBody
 	var err error
@@ -25478,10 +26199,11 @@ func (sh *strictHandler) IgnoreDrift(ctx *echo.Context, service Service) error {
 }
 
 // UnignoreDrift operation middleware
-func (sh *strictHandler) UnignoreDrift(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) UnignoreDrift(ctx *echo.Context, service Service, params UnignoreDriftParams) error {
 	var request UnignoreDriftRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body UnignoreDriftJSONRequestBody
 	var err error
@@ -25630,10 +26352,11 @@ func (sh *strictHandler) ListPlanSteps(ctx *echo.Context, service Service, param
 }
 
 // SavePlan operation middleware
-func (sh *strictHandler) SavePlan(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) SavePlan(ctx *echo.Context, service Service, params SavePlanParams) error {
 	var request SavePlanRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body SavePlanJSONRequestBody
 	var err error
@@ -25779,10 +26502,11 @@ func (sh *strictHandler) GetSource(ctx *echo.Context, service Service, params Ge
 }
 
 // AssistSource operation middleware
-func (sh *strictHandler) AssistSource(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) AssistSource(ctx *echo.Context, service Service, params AssistSourceParams) error {
 	var request AssistSourceRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body AssistSourceJSONRequestBody
 	var err error
@@ -25827,10 +26551,11 @@ func (sh *strictHandler) AssistSource(ctx *echo.Context, service Service) error 
 }
 
 // CheckSource operation middleware
-func (sh *strictHandler) CheckSource(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) CheckSource(ctx *echo.Context, service Service, params CheckSourceParams) error {
 	var request CheckSourceRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body CheckSourceJSONRequestBody
 	var err error
@@ -25875,10 +26600,11 @@ func (sh *strictHandler) CheckSource(ctx *echo.Context, service Service) error {
 }
 
 // CommitSource operation middleware
-func (sh *strictHandler) CommitSource(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) CommitSource(ctx *echo.Context, service Service, params CommitSourceParams) error {
 	var request CommitSourceRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body CommitSourceJSONRequestBody
 	var err error
@@ -25975,10 +26701,11 @@ func (sh *strictHandler) GetFileHistory(ctx *echo.Context, service Service, para
 }
 
 // DraftPlan operation middleware
-func (sh *strictHandler) DraftPlan(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) DraftPlan(ctx *echo.Context, service Service, params DraftPlanParams) error {
 	var request DraftPlanRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body DraftPlanJSONRequestBody
 	var err error
@@ -26023,10 +26750,11 @@ func (sh *strictHandler) DraftPlan(ctx *echo.Context, service Service) error {
 }
 
 // RenameFunction operation middleware
-func (sh *strictHandler) RenameFunction(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) RenameFunction(ctx *echo.Context, service Service, params RenameFunctionParams) error {
 	var request RenameFunctionRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body RenameFunctionJSONRequestBody
 	var err error
@@ -26071,10 +26799,11 @@ func (sh *strictHandler) RenameFunction(ctx *echo.Context, service Service) erro
 }
 
 // TestRoute operation middleware
-func (sh *strictHandler) TestRoute(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) TestRoute(ctx *echo.Context, service Service, params TestRouteParams) error {
 	var request TestRouteRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	var body TestRouteJSONRequestBody
 	var err error
@@ -26250,12 +26979,13 @@ func (sh *strictHandler) GetFunction(ctx *echo.Context, service Service, stage S
 }
 
 // InvokeFunction operation middleware
-func (sh *strictHandler) InvokeFunction(ctx *echo.Context, service Service, stage Stage, function Function) error {
+func (sh *strictHandler) InvokeFunction(ctx *echo.Context, service Service, stage Stage, function Function, params InvokeFunctionParams) error {
 	var request InvokeFunctionRequestObject
 
 	request.Service = service
 	request.Stage = stage
 	request.Function = function
+	request.Params = params
 
 	var body InvokeFunctionJSONRequestBody
 	var err error
@@ -26586,33 +27316,6 @@ func (sh *strictHandler) CompareVersions(ctx *echo.Context, service Service, ver
 		return err
 	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
 		return validResponse.VisitCompareVersionsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetArchive operation middleware
-func (sh *strictHandler) GetArchive(ctx *echo.Context, service Service, version Version, function Function) error {
-	var request GetArchiveRequestObject
-
-	request.Service = service
-	request.Version = version
-	request.Function = function
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetArchive(ctx.Request().Context(), request.(GetArchiveRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetArchive")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetArchiveResponseObject); ok {
-		return validResponse.VisitGetArchiveResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -466,7 +466,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Returns the archive of a function */
+        /** Returns the archive of a function, with an entity tag; ranges are supported (RFC 9110) */
         get: operations["getArchive"];
         put?: never;
         post?: never;
@@ -3143,6 +3143,8 @@ export interface components {
         };
     };
     parameters: {
+        /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+        idempotencyKey: string;
         service: components["schemas"]["Name"];
         stage: components["schemas"]["Name"];
         function: components["schemas"]["Name"];
@@ -3253,7 +3255,10 @@ export interface operations {
     createToken: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -3389,7 +3394,10 @@ export interface operations {
     createRepository: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -3469,7 +3477,10 @@ export interface operations {
     fetchMirror: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 repository: components["schemas"]["Name"];
             };
@@ -3687,7 +3698,10 @@ export interface operations {
     checkSource: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -3714,7 +3728,10 @@ export interface operations {
     draftPlan: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -3741,7 +3758,10 @@ export interface operations {
     assistSource: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -3794,7 +3814,10 @@ export interface operations {
     renameFunction: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -3886,6 +3909,22 @@ export interface operations {
                 content: {
                     "application/zip": string;
                 };
+            };
+            /** @description A part of the archive */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description The client has the archive */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -3999,7 +4038,10 @@ export interface operations {
     testRoute: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4026,7 +4068,10 @@ export interface operations {
     commitSource: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4089,7 +4134,10 @@ export interface operations {
     createNotificationTarget: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -4158,7 +4206,10 @@ export interface operations {
     resendNotification: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 id: components["parameters"]["id"];
             };
@@ -4249,7 +4300,10 @@ export interface operations {
     invokeCopy: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4279,7 +4333,10 @@ export interface operations {
                 /** @description Function whose cases run; default all */
                 function?: components["schemas"]["Name"];
             };
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4404,7 +4461,10 @@ export interface operations {
     savePlan: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4543,7 +4603,10 @@ export interface operations {
     ignoreDrift: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4568,7 +4631,10 @@ export interface operations {
     unignoreDrift: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4593,7 +4659,10 @@ export interface operations {
     copyDrift: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
             };
@@ -4716,7 +4785,10 @@ export interface operations {
     runPlan: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 id: components["parameters"]["id"];
             };
@@ -4795,7 +4867,10 @@ export interface operations {
     actOnDeployment: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 id: components["parameters"]["id"];
                 action: "retry" | "cancel";
@@ -4928,7 +5003,10 @@ export interface operations {
     actOnDelivery: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
@@ -5005,7 +5083,10 @@ export interface operations {
     invokeFunction: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
                 stage: components["parameters"]["stage"];
@@ -5066,7 +5147,10 @@ export interface operations {
                 /** @description Function whose cases run; default all */
                 function?: components["schemas"]["Name"];
             };
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
                 stage: components["parameters"]["stage"];
@@ -5121,7 +5205,10 @@ export interface operations {
             query: {
                 target: components["parameters"]["target"];
             };
-            header?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
             path: {
                 service: components["parameters"]["service"];
                 stage: components["parameters"]["stage"];
