@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -193,6 +195,32 @@ func TestConflictInThePage(t *testing.T) {
 	wren.reads("committed in the meantime", "Your edit is kept in the editor")
 	wren.press("as committed by wren")
 	wren.reads(`"""Receives readings`)
-	wren.press("Use theirs")
-	wren.reads("no errors")
+	wren.press("^Merge into my edit")
+	wren.reads("# mine", "Receives readings") // different lines: both are kept
+	wren.press("^Commit 1 file")
+	wren.waits("the edit to be committed", `() => !document.querySelector('input[aria-label="Message"]')`)
+	git(t, dir, "pull", "--quiet", "origin", "HEAD")
+	file := filepath.Join(dir, "frostline/functions/intake/intake.py")
+	text, err := os.ReadFile(file)
+	if err != nil || !strings.Contains(string(text), "# mine") || !strings.Contains(string(text), `"""Receives readings`) {
+		t.Errorf("a line of one of them is lost: %v\n%s", err, text)
+	}
+
+	// The same lines: both are kept between markers, which cannot be committed.
+	wren.typeAtEnd("# the almanac\n")
+	wren.reads("edited")
+	if err := os.WriteFile(file, append(text, "# the calendar\n"...), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := push(t, dir, "Another ending"); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	wren.reads("The branch has newer commits")
+	wren.fill(`input[aria-label="Message"]`, "My ending")
+	wren.press("^Commit 1 file")
+	wren.reads("Both of you changed the same lines of functions/intake/intake.py")
+	wren.press("^Merge into my edit")
+	wren.reads("Resolve the conflicts", "<<<<<<< your edit", "# the almanac", "# the calendar")
+	wren.press("^Commit 1 file")
+	wren.reads("conflict markers are left")
 }

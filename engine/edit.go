@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 
@@ -44,10 +45,14 @@ type ConflictError struct {
 	By     string
 	Files  []string
 	Theirs map[string]string
+	// Merged is the edit merged with the newer commits; nil content deletes a file. Conflicts lists its files in
+	// which both changed the same lines, or one changed a file that the other deleted.
+	Merged    map[string]*string
+	Conflicts []string
 }
 
 func (e *ConflictError) Error() string {
-	return fmt.Sprintf("%s committed in the meantime (%s); compare both, and commit again on top", e.By,
+	return fmt.Sprintf("%s committed in the meantime (%s); merge both, and commit again", e.By,
 		e.Head[:8])
 }
 
@@ -85,7 +90,12 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 		branch = edit.Onto
 	}
 	if head.Hash != edit.Base {
-		return "", e.conflict(head, folder, edit)
+		return "", e.conflict(ctx, s, head, folder, edit)
+	}
+	for _, name := range slices.Sorted(maps.Keys(edit.Files)) {
+		if err := source.CheckMarkers(name, string(edit.Files[name])); err != nil {
+			return "", err
+		}
 	}
 	result := e.Checks.Check(ctx, edit.Service, manifest.Overlay{Under: folder, Changed: edit.Files})
 	taken := result.Service == nil ||
@@ -112,7 +122,7 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	hash, err := repo.Apply(ctx, change)
 	if errors.Is(err, source.ErrConflict) {
 		if head, folder, sourceErr := e.Source(ctx, edit.Service, edit.Branch); sourceErr == nil {
-			return "", e.conflict(head, folder, edit)
+			return "", e.conflict(ctx, s, head, folder, edit)
 		}
 	}
 	if err != nil {
@@ -121,14 +131,59 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	return hash, e.Build.Pushed(ctx, s.Repository, by.Username)
 }
 
-func (e *Engine) conflict(head source.Commit, folder *source.Folder, edit Edit) error {
-	c := &ConflictError{Head: head.Hash, By: head.Author, Theirs: map[string]string{}}
-	for name := range edit.Files {
+// conflict returns a *ConflictError with the edit merged with the newer commits.
+func (e *Engine) conflict(ctx context.Context, s store.Service, head source.Commit, folder *source.Folder, edit Edit) error {
+	repo := e.Host.Repository(s.Repository)
+	base, err := repo.Folder(ctx, edit.Base, s.Dir)
+	if err != nil {
+		return fmt.Errorf("reading the commit of the edit: %w", err)
+	}
+	read := func(f *source.Folder, name string) *string {
+		if !slices.Contains(f.Files(), name) {
+			return nil
+		}
+		content, err := f.Read(name)
+		if err != nil {
+			return nil
+		}
+		text := string(content)
+		return &text
+	}
+	c := &ConflictError{Head: head.Hash, By: head.Author, Theirs: map[string]string{}, Merged: map[string]*string{}}
+	for _, name := range slices.Sorted(maps.Keys(edit.Files)) {
 		c.Files = append(c.Files, name)
-		if text, err := folder.Read(name); err == nil {
-			c.Theirs[name] = string(text)
+		before, theirs := read(base, name), read(folder, name)
+		var mine *string
+		if content := edit.Files[name]; content != nil {
+			text := string(content)
+			mine = &text
+		}
+		if theirs != nil {
+			c.Theirs[name] = *theirs
+		}
+		same := func(a, b *string) bool { return a == b || a != nil && b != nil && *a == *b }
+		conflicts := false
+		switch {
+		case same(theirs, before) || same(theirs, mine): // only this edit changed it, or both did the same
+			c.Merged[name] = mine
+		case mine == nil: // they changed a file that this edit deletes
+			c.Merged[name], conflicts = theirs, true
+		case theirs == nil: // they deleted a file that this edit changes
+			c.Merged[name], conflicts = mine, true
+		default:
+			var old string
+			if before != nil {
+				old = *before
+			}
+			merged, both, err := repo.Merge(ctx, old, *mine, *theirs, head.Author+"'s commit "+head.Hash[:8])
+			if err != nil {
+				return err
+			}
+			c.Merged[name], conflicts = &merged, both
+		}
+		if conflicts {
+			c.Conflicts = append(c.Conflicts, name)
 		}
 	}
-	slices.Sort(c.Files)
 	return c
 }

@@ -13,6 +13,7 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/rights"
 	"rudmar/engine"
+	"rudmar/engine/source"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 	"rudmar/server/view"
@@ -135,13 +136,14 @@ func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestOb
 	hash, err := h.engine.Commit(ctx,
 		engine.Edit{Onto: api.OrZero(r.Body.NewBranch), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base,
 			Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
-	if errors.Is(err, engine.ErrBranchThere) {
+	if errors.Is(err, engine.ErrBranchThere) || errors.Is(err, source.ErrMarkers) {
 		return nil, badRequest(err.Error())
 	}
 	var conflict *engine.ConflictError
 	if errors.As(err, &conflict) {
 		return api.CommitSource409JSONResponse{Head: conflict.Head, By: conflict.By, Files: conflict.Files,
-			Theirs: conflict.Theirs, Detail: conflict.Error()}, nil
+			Theirs: conflict.Theirs, Merged: conflict.Merged, Conflicts: append([]string{}, conflict.Conflicts...),
+			Detail: conflict.Error()}, nil
 	}
 	if err != nil {
 		return nil, err

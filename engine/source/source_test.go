@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -318,5 +319,47 @@ func TestLongListsAreShortened(t *testing.T) {
 	source.WriteCheck(&out, "main", source.Checked{Dir: "frostline", Folder: &source.Folder{}, Result: check.Service(files)})
 	if !strings.Contains(out.String(), "has 41 problems") || !strings.Contains(out.String(), "and 21 more") {
 		t.Errorf("told:\n%s", out.String())
+	}
+}
+
+// A merge keeps every line of both sides: random edits of different lines merge without conflicts, and edits of the
+// same lines are kept between markers.
+func TestMerge(t *testing.T) {
+	h, _, _ := host(t)
+	if err := h.Create(t.Context(), "brambleford"); err != nil {
+		t.Fatal(err)
+	}
+	repo := h.Repository("brambleford")
+	random := rand.New(rand.NewPCG(7, 3))
+	for range 60 {
+		var base, mine, theirs []string
+		conflict := false
+		for i := range 4 + random.IntN(12) {
+			line := fmt.Sprintf("line %d", i)
+			base, mine, theirs = append(base, line, "", ""), append(mine, line, "", ""), append(theirs, line, "", "")
+			at := 3 * i
+			switch random.IntN(5) {
+			case 0:
+				mine[at] = "mine " + line
+			case 1:
+				theirs[at] = "theirs " + line
+			case 2:
+				if random.IntN(3) == 0 {
+					mine[at], theirs[at], conflict = "mine "+line, "theirs "+line, true
+				}
+			}
+		}
+		text := func(lines []string) string { return strings.Join(lines, "\n") + "\n" }
+		merged, both, err := repo.Merge(t.Context(), text(base), text(mine), text(theirs), "wren")
+		if err != nil || both != conflict || (source.CheckMarkers("x.py", merged) != nil) != conflict {
+			t.Fatalf("%v, conflicts %v, not %v:\n%s", err, both, conflict, merged)
+		}
+		for i := range base {
+			for _, side := range [][]string{mine, theirs} {
+				if side[i] != base[i] && !strings.Contains(merged, side[i]+"\n") {
+					t.Fatalf("%q is lost:\n%s", side[i], merged)
+				}
+			}
+		}
 	}
 }

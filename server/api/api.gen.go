@@ -857,11 +857,17 @@ type Completion struct {
 
 // Conflict defines model for Conflict.
 type Conflict struct {
-	By     string            `json:"by"`
-	Detail string            `json:"detail"`
-	Files  []string          `json:"files"`
-	Head   string            `json:"head"`
-	Theirs map[string]string `json:"theirs"`
+	By string `json:"by"`
+
+	// Conflicts Merged files to resolve: with conflict markers, or changed on one side and deleted on the other
+	Conflicts []string `json:"conflicts"`
+	Detail    string   `json:"detail"`
+	Files     []string `json:"files"`
+	Head      string   `json:"head"`
+
+	// Merged The edit merged with the newer commits, by file; null deletes one
+	Merged map[string]*string `json:"merged"`
+	Theirs map[string]string  `json:"theirs"`
 }
 
 // CopyChange defines model for CopyChange.

@@ -2223,6 +2223,12 @@ export interface components {
             };
         };
         Conflict: {
+            /** @description The edit merged with the newer commits, by file; null deletes one */
+            merged: {
+                [key: string]: string | null;
+            };
+            /** @description Merged files to resolve: with conflict markers, or changed on one side and deleted on the other */
+            conflicts: string[];
             head: string;
             by: string;
             detail: string;

@@ -41,6 +41,8 @@ const cursor = ref(1)
 const known = ref<Schemas['AssistResult'] | null>(null)
 const message = ref('')
 const conflict = ref<Schemas['Conflict'] | null>(null)
+/** Merged files with conflicts to resolve. */
+const unresolved = ref<string[]>([])
 const { busy, problem: commitProblem, run } = useAction()
 const {
   leaving,
@@ -258,6 +260,7 @@ function commit(on: string): Promise<boolean> {
     }
     await ask(Promise.resolve(sent))
     edits.value = new Map()
+    unresolved.value = []
     message.value = ''
     if (newBranch.value) {
       const made = newBranch.value
@@ -269,13 +272,26 @@ function commit(on: string): Promise<boolean> {
   })
 }
 
-/** Commits the user's text on top of somebody else's commit. */
-function keepMine(): void {
-  if (conflict.value) void commit(conflict.value.head)
+/** Puts the edit merged with the newer commits into the editor, on top of them. */
+async function merge(): Promise<void> {
+  const met = conflict.value
+  if (!met) return
+  const files = Object.entries(met.merged)
+  conflict.value = null
+  unresolved.value = met.conflicts
+  await reload()
+  base.value = met.head
+  texts.value = new Map()
+  await Promise.all(files.map(([path]) => fetchText(path)))
+  edited(new Map(files.filter(([path, now]) => now === null || now !== texts.value.get(path))))
+  showDiff.value = true
+  const first = met.conflicts[0]
+  if (first) open(first)
 }
 async function drop(): Promise<void> {
   edits.value = new Map()
   conflict.value = null
+  unresolved.value = []
   texts.value = new Map()
   await reload()
 }
@@ -422,11 +438,21 @@ async function drop(): Promise<void> {
             <summary>{{ path }} as committed by {{ conflict.by }}</summary>
             <pre class="block">{{ theirs }}</pre>
           </details>
-          <button type="button" class="btn btn-sm btn-primary me-2 mt-2" @click="keepMine">Commit my version</button>
+          <p v-if="conflict.conflicts.length" class="mt-2 mb-0">
+            Both of you changed the same lines of {{ conflict.conflicts.join(', ') }}. The merged text has both, between
+            conflict markers.
+          </p>
+          <button type="button" class="btn btn-sm btn-primary me-2 mt-2" :disabled="busy" @click="merge">
+            Merge into my edit
+          </button>
           <button type="button" class="btn btn-sm btn-outline-secondary mt-2" @click="drop">
             Use theirs and discard my edit
           </button>
         </div>
+        <p v-if="unresolved.length" class="wait" role="status">
+          Resolve the conflicts in {{ unresolved.join(', ') }}: keep the lines that you want and delete the markers.
+          Then commit.
+        </p>
         <div v-if="showDiff && edits.size" class="diffs">
           <DiffView
             v-for="[path, now] in edits"
