@@ -56,37 +56,38 @@ func (e Entry) RuleChanges() []impact.RuleChange {
 	}
 	after := e.Own
 	var out []impact.RuleChange
-	add := func(rule, was, is string, loosens bool) {
-		if was != is {
-			out = append(out, impact.RuleChange{Rule: rule, Before: was, After: is, Loosens: loosens})
+	add := func(rule, was, is string, o order) {
+		if o == equal && was == is {
+			return
 		}
+		if was == is {
+			is += " (changed)"
+		}
+		out = append(out, impact.RuleChange{Rule: rule, Before: was, After: is, Loosens: o == weaker, Differs: o == different})
 	}
-	rank := map[string]int{manifest.OnPush: 0, manifest.OnReady: 1, manifest.OnRequest: 2}
-	add("enter", enterWords(before), enterWords(after), rank[after.When] < rank[before.When] ||
-		after.After != before.After || after.Branch != before.Branch || after.AllowPartial && !before.AllowPartial)
-	add("cases", casesWords(before.Gates.Cases), casesWords(after.Gates.Cases),
-		!coversCases(after.Gates.Cases, before.Gates.Cases))
-	add("soak", soakWords(before.Gates.Soak), soakWords(after.Gates.Soak),
-		loosensSoak(before.Gates.Soak, after.Gates.Soak))
-	add("approvals", approvalsWords(before.Gates.Approvals), approvalsWords(after.Gates.Approvals),
-		loosensApprovals(before.Gates.Approvals, after.Gates.Approvals))
-	add("window", windowWords(before.Gates.Window), windowWords(after.Gates.Window), before.Gates.Window != nil)
-	for _, name := range ruleNames(before.Gates.Rules, after.Gates.Rules) {
-		was, is := ruleOf(before.Gates.Rules, name), ruleOf(after.Gates.Rules, name)
-		add("rule "+name, was, is, was != "none")
+	add("enter", enterWords(before), enterWords(after), compareEnter(before, after))
+	b, a := before.Gates, after.Gates
+	add("cases", casesWords(b.Cases), casesWords(a.Cases), compareCases(b.Cases, a.Cases))
+	add("soak", soakWords(b.Soak), soakWords(a.Soak), compareSoak(b.Soak, a.Soak))
+	add("approvals", approvalsWords(b.Approvals), approvalsWords(a.Approvals), compareApprovals(b.Approvals, a.Approvals))
+	add("window", windowWords(b.Window), windowWords(a.Window), compareWindows(b.Window, a.Window))
+	for _, name := range ruleNames(b.Rules, a.Rules) {
+		was, is := ruleOf(b.Rules, name), ruleOf(a.Rules, name)
+		add("rule "+name, was, is, compareRules(was, is))
 	}
-	add("shift", shiftWords(before.Shift), shiftWords(after.Shift), before.Shift != nil)
-	add("targets", targetsWords(before), targetsWords(after), before.TestEach() && !after.TestEach())
-	add("wildcards", wildcardsText(before), wildcardsText(after), before.ForbidWildcards)
-	slices.SortStableFunc(out, func(a, b impact.RuleChange) int {
+	add("shift", shiftWords(before.Shift), shiftWords(after.Shift), compareShifts(before.Shift, after.Shift))
+	add("targets", targetsWords(before), targetsWords(after), compareTargets(before, after))
+	add("wildcards", wildcardsText(before), wildcardsText(after), flag(before.ForbidWildcards, after.ForbidWildcards))
+	rank := func(c impact.RuleChange) int {
 		switch {
-		case a.Loosens == b.Loosens:
+		case c.Loosens:
 			return 0
-		case a.Loosens:
-			return -1
+		case c.Differs:
+			return 1
 		}
-		return 1
-	})
+		return 2
+	}
+	slices.SortStableFunc(out, func(a, b impact.RuleChange) int { return rank(a) - rank(b) })
 	return out
 }
 
@@ -130,17 +131,6 @@ func soakWords(s *manifest.Soak) string {
 	return strings.Join(words, ", ")
 }
 
-func loosensSoak(was, is *manifest.Soak) bool {
-	switch {
-	case was == nil:
-		return false
-	case is == nil:
-		return true
-	}
-	return is.For < was.For || is.MinInvocations < was.MinInvocations || was.ErrorsUnder > 0 &&
-		(is.ErrorsUnder == 0 || is.ErrorsUnder > was.ErrorsUnder)
-}
-
 func approvalsWords(a *manifest.Approvals) string {
 	if a == nil {
 		return "none"
@@ -155,16 +145,6 @@ func approvalsWords(a *manifest.Approvals) string {
 	return words
 }
 
-func loosensApprovals(was, is *manifest.Approvals) bool {
-	switch {
-	case was == nil:
-		return false
-	case is == nil:
-		return true
-	}
-	return is.Count < was.Count || was.From != "" && is.From != was.From || is.AllowPushers && !was.AllowPushers
-}
-
 func windowWords(w *manifest.Window) string {
 	if w == nil {
 		return "none"
@@ -172,6 +152,9 @@ func windowWords(w *manifest.Window) string {
 	words := strings.Join(strings.Fields(w.Days+" "+w.Hours+" "+w.Zone), " ")
 	if w.Freezes != "" {
 		words += ", freezes from " + w.Freezes
+		if n := w.Calendar.Len(); n > 0 {
+			words += " (" + language.FormatCount(n, "event") + ")"
+		}
 	}
 	return words
 }

@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
+	"rudmar/core/timing"
 )
 
 func named(gates []delivery.Gate) string {
@@ -117,6 +119,9 @@ func TestRuleChanges(t *testing.T) {
 			if c.Loosens {
 				text += " !"
 			}
+			if c.Differs {
+				text += " ~"
+			}
 			out = append(out, text)
 		}
 		return strings.Join(out, "; ")
@@ -125,6 +130,38 @@ func TestRuleChanges(t *testing.T) {
 		s := stage()
 		change(s)
 		return delivery.Entry{Own: s, Standing: stage()}
+	}
+	window := func(was, is manifest.Window) delivery.Entry {
+		e := changed(func(s *manifest.Stage) { s.Gates.Window = &is })
+		e.Standing.Gates.Window = &was
+		return e
+	}
+	calendar := func(days ...string) timing.Calendar {
+		text := "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//x//EN\r\n"
+		for _, day := range days {
+			text += "BEGIN:VEVENT\r\nUID:" + day + "\r\nDTSTAMP:20261101T000000Z\r\nSUMMARY:x\r\nDTSTART;VALUE=DATE:" + day + "\r\nEND:VEVENT\r\n"
+		}
+		c, err := timing.ParseCalendar(text + "END:VCALENDAR\r\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	week := manifest.Window{Days: "mon-fri", Hours: "08:00-16:00", Zone: "Europe/Oslo"}
+	morning, evening, oslo := week, week, week
+	morning.Hours, evening.Hours, oslo.Hours, oslo.Zone = "09:00-12:00", "12:00-20:00", "06:00-15:00", "UTC"
+	frozen := func(days ...string) manifest.Window {
+		w := week
+		w.Freezes, w.Calendar = "freezes.ics", calendar(days...)
+		return w
+	}
+	shift := func(was, is manifest.Shift) delivery.Entry {
+		e := changed(func(s *manifest.Stage) { s.Shift = &is })
+		e.Standing.Shift = &was
+		return e
+	}
+	steps := func(every time.Duration, steps ...float64) manifest.Shift {
+		return manifest.Shift{Steps: steps, Every: every}
 	}
 	for _, tt := range []struct {
 		name, want string
@@ -169,7 +206,30 @@ func TestRuleChanges(t *testing.T) {
 			changed(func(s *manifest.Stage) { s.Gates.Rules = []manifest.GateRule{{Name: "new", Expression: "true"}} })},
 		{"window and cases", "cases: all → warn !; window: mon-thu 08:00-15:00 Europe/Oslo → none !",
 			changed(func(s *manifest.Stage) { s.Gates.Window, s.Gates.Cases = nil, []string{"warn"} })},
-		{"targets and strict", "targets:  → local/north; wildcards: allowed → forbidden", changed(func(s *manifest.Stage) {
+		{"a shorter window", "window: mon-fri 08:00-16:00 Europe/Oslo → mon-fri 09:00-12:00 Europe/Oslo", window(week, morning)},
+		{"a longer window", "window: mon-fri 09:00-12:00 Europe/Oslo → mon-fri 08:00-16:00 Europe/Oslo !", window(morning, week)},
+		{"another window", "window: mon-fri 08:00-16:00 Europe/Oslo → mon-fri 12:00-20:00 Europe/Oslo ~", window(week, evening)},
+		{"a longer one in another zone", "window: mon-fri 08:00-16:00 Europe/Oslo → mon-fri 06:00-15:00 UTC !", window(week, oslo)},
+		{"a freeze", "window: mon-fri 08:00-16:00 Europe/Oslo → mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (1 event)",
+			window(week, frozen("20261224"))},
+		{"another freeze", "window: mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (1 event) → mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (2 events)",
+			window(frozen("20261224"), frozen("20261224", "20261231"))},
+		{"a freeze less", "window: mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (2 events) → mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (1 event) !",
+			window(frozen("20261224", "20261231"), frozen("20261224"))},
+		{"a freeze on another day", "window: mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (1 event) → mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (1 event) (changed) ~",
+			window(frozen("20261224"), frozen("20261231"))},
+		{"a shorter window with a freeze less", "window: mon-fri 08:00-16:00 Europe/Oslo, freezes from freezes.ics (1 event) → mon-fri 09:00-12:00 Europe/Oslo !",
+			window(frozen("20261224"), morning)},
+		{"another rule", "rule nothing-deleted: plan.deletes.size() == 0 → plan.deletes.size() < 3 ~",
+			changed(func(s *manifest.Stage) {
+				s.Gates.Rules = []manifest.GateRule{{Name: "nothing-deleted", Expression: "plan.deletes.size() < 3"}}
+			})},
+		{"another group", "approvals: 2 approvals from growers-council → 2 approvals from vets ~",
+			changed(func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 2, From: "vets"} })},
+		{"a slower shift", "shift: 10%, 50%, every 10m → 5%, 25%, 50%, every 20m", shift(steps(10*time.Minute, 0.1, 0.5), steps(20*time.Minute, 0.05, 0.25, 0.5))},
+		{"a faster shift", "shift: 10%, 50%, every 10m → 10%, 50%, every 5m !", shift(steps(10*time.Minute, 0.1, 0.5), steps(5*time.Minute, 0.1, 0.5))},
+		{"another shift", "shift: 10%, 50%, every 10m → 20%, 30%, every 10m ~", shift(steps(10*time.Minute, 0.1, 0.5), steps(10*time.Minute, 0.2, 0.3))},
+		{"targets and strict", "targets:  → local/north ~; wildcards: allowed → forbidden", changed(func(s *manifest.Stage) {
 			s.Targets, s.ForbidWildcards = []manifest.Target{{Platform: "local", Region: "north"}}, true
 		})},
 	} {

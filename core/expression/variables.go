@@ -29,6 +29,7 @@ type (
 		Through  []string `cel:"indirect_permissions" about:"a function and what it can now do through other functions, such as warn read secrets/sms_key"`
 		Lost     []string `cel:"removed_permissions" about:"a function and a resource that it can no longer access"`
 		Loosened []string `cel:"weaker_gates" about:"gates that the version weakens"`
+		Changed  []string `cel:"changed_gates" about:"gates that the version changes so that they are neither weaker nor stricter"`
 		Removed  []string `cel:"data_loss" about:"addresses of deleted log stores and revisions"`
 		Cold     []string `cel:"cold_starts" about:"functions with a cold start"`
 	}

@@ -68,6 +68,7 @@ type RuleChange struct {
 	Before  string `json:"before"`
 	After   string `json:"after"`
 	Loosens bool   `json:"weaker,omitempty"`
+	Differs bool   `json:"different,omitempty"` // neither weaker nor stricter
 }
 
 // Gap is a route that is unavailable between two steps of a plan.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"rudmar/core/canon"
+	"rudmar/core/impact"
 	"rudmar/core/resource"
 )
 
@@ -39,6 +40,7 @@ const (
 	IndirectPermission = "indirect-permission"
 	RemovedPermission  = "removed-permission"
 	WeakerGates        = "weaker-gates"
+	ChangedGates       = "changed-gates"
 	StricterGates      = "stricter-gates"
 	DataLoss           = "data-loss"
 	RouteGap           = "route-gap"
@@ -72,11 +74,7 @@ func (p *Plan) Facts() []string {
 	}
 	c := p.Impact
 	for _, r := range c.Rules {
-		kind := StricterGates
-		if r.Loosens {
-			kind = WeakerGates
-		}
-		add(kind, r.Rule, FactValue{Before: r.Before, After: r.After})
+		add(gateKind(r), r.Rule, FactValue{Before: r.Before, After: r.After})
 	}
 	for _, o := range c.Opened {
 		kind := WiderAccess
@@ -110,6 +108,17 @@ func (p *Plan) Facts() []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// gateKind returns the kind of impact of a change of a rule.
+func gateKind(r impact.RuleChange) string {
+	switch {
+	case r.Loosens:
+		return WeakerGates
+	case r.Differs:
+		return ChangedGates
+	}
+	return StricterGates
 }
 
 // canonical returns the RFC 8785 form. Values come from JSON, so all have one.
@@ -160,7 +169,7 @@ func (f Fact) sentence() string {
 		v = f.Values[0]
 	}
 	switch f.Kind {
-	case WeakerGates, StricterGates:
+	case WeakerGates, ChangedGates, StricterGates:
 		return fmt.Sprintf("gate %s: %v → %v", f.Subject, v.Before, v.After)
 	case PublicRoute, WiderAccess:
 		return fmt.Sprintf("%s opens to %v", f.Subject, v.After)

@@ -160,11 +160,11 @@ func (w *words) consequences() {
 		if r.Rule == "approvals" || r.Rule == "stage" {
 			name = ""
 		}
-		kind := StricterGates
-		if r.Loosens {
-			kind = WeakerGates
+		severity := either(r.Loosens, Critical, Info)
+		if r.Differs {
+			severity = Review
 		}
-		w.add(kind, either(r.Loosens, Critical, Info), fmt.Sprintf("%s: %s%s → %s", w.p.Base.Stage, name, r.Before, r.After), "", nil)
+		w.add(gateKind(r), severity, fmt.Sprintf("%s: %s%s → %s", w.p.Base.Stage, name, r.Before, r.After), "", nil)
 	}
 	if w.p.Outlook == nil || len(w.p.Outlook.Losses) == 0 {
 		for _, r := range c.Removed {

@@ -248,6 +248,23 @@ type Event struct {
 	Opening
 }
 
+// Len returns the number of events.
+func (c Calendar) Len() int { return len(c.events) }
+
+// Contains reports whether each event of another calendar is in c, whatever its name.
+func (c Calendar) Contains(other Calendar) bool {
+	return !slices.ContainsFunc(other.events, func(e event) bool {
+		return !slices.ContainsFunc(c.events, func(own event) bool { return own.same(e) })
+	})
+}
+
+func (e event) same(other event) bool {
+	if !e.start.Equal(other.start) || e.long != other.long || (e.again == nil) != (other.again == nil) {
+		return false
+	}
+	return e.again == nil || e.again.String() == other.again.String()
+}
+
 // Between returns the occurrences of events that overlap a period, sorted by their start, up to most.
 func (c Calendar) Between(from, to time.Time, most int) []Event {
 	var out []Event

@@ -446,6 +446,9 @@ func planned(plans []*plan.Plan) expression.Rules {
 			if rule.Loosens {
 				r.Impact.Loosened = append(r.Impact.Loosened, rule.Rule)
 			}
+			if rule.Differs {
+				r.Impact.Changed = append(r.Impact.Changed, rule.Rule)
+			}
 		}
 		r.Impact.Removed = append(r.Impact.Removed, c.Removed...)
 		r.Impact.Cold = append(r.Impact.Cold, c.Cold...)
