@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/go-rod/rod/lib/input"
+
 	"rudmar/server/api"
 )
 
@@ -68,6 +70,8 @@ func TestFailedDeployment(t *testing.T) {
 	p.press("^Plan version 2 again")
 	p.reads("reverts drift of 2", "also reverts drift", "memory", "Redeploys version 2 to trial")
 	p.press("^Redeploy version 2")
+	p.fill(".modal input", "the region has recovered")
+	p.key(input.Enter)
 	settles(2)
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))     // of this try
 	p.reads("succeeded", "6 of 6 steps succeeded", "2 functions", "function/row16") // few steps are all open

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -8,6 +9,8 @@ import (
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
+
+	"rudmar/server/api"
 )
 
 // TestPageJourney goes from an edit to live in the browser.
@@ -115,6 +118,11 @@ func TestPageJourney(t *testing.T) {
 	address := r.function("trial", "stations").Routes[0].Url
 	_, _ = get(t, strings.Replace(address, "{station}", "moon", 1))
 	log.reads("platform", "succeeded in")
+	log.goTo("functions/stations/logs?stage=trial")
+	var sent []api.LogLine
+	r.ask("sorrel", "GET", "/services/frostline/stages/trial/logs?target=local/north&function=stations", nil, &sent)
+	log.waits("each line once", fmt.Sprintf(`() => document.querySelector('.lines').getAttribute('aria-label') === '%d log lines' &&
+		new Set([...document.querySelectorAll('.lines .line')].map((l) => l.style.transform)).size === document.querySelectorAll('.lines .line').length`, len(sent)))
 
 	// Preview waits for somebody else; linden approves, and the page updates itself.
 	wren.goTo("deliveries/8/preview")
@@ -143,11 +151,12 @@ func TestPageJourney(t *testing.T) {
 	wren.reads("Rolls preview back from version 8 to version 6")
 	wren.press("^Roll back to version 6")
 	wren.reads("Type preview to confirm") // it deletes a route
-	wren.fill(".modal input", "preview")
+	wren.fill(".modal label:nth-of-type(2) input", "preview")
+	wren.fill(".modal label:nth-of-type(1) input", "too many warnings")
 	wren.key(input.Enter)
 	wren.reads("Version 6 in preview")
 	wren.goTo("deliveries/8/preview")
-	wren.reads("rolled back", "rolled back to version 6")
+	wren.reads("rolled back to version 6 by wren: too many warnings")
 
 	worksByKeyboard(wren)
 }

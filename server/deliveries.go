@@ -78,6 +78,13 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	gates := judged[deliver.Key{Version: r.Version, Stage: r.Stage}].Gates
 	out := api.DeliveryStage{Place: deliveryPlace(d, gates), Summary: delivery.Summary(gates), Approvals: []api.Approval{},
 		Cases: []api.CaseRun{}, Deployments: d.Deployments, Digests: []api.DigestPair{}}
+	if n := len(d.Deployments); n > 0 && d.State != delivery.Waiting {
+		newest, err := h.engine.Store.Deployment(ctx, d.Deployments[n-1])
+		if err != nil {
+			return nil, err
+		}
+		out.Plan = &newest.Plan
+	}
 	if out.Gates, err = convert[[]api.Gate](append([]delivery.Gate{}, gates...)); err != nil {
 		return nil, err
 	}
@@ -270,6 +277,13 @@ func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) 
 	d, err := h.engine.Store.Delivery(ctx, r.Service, r.Version, r.Stage)
 	if err != nil {
 		return nil, err
+	}
+	if d.State != delivery.Waiting { // it would be redeployed
+		why, err := line.RollbackConfirmation(ctx, r.Service, r.Stage, r.Version, m)
+		if err != nil {
+			return nil, err
+		}
+		out.Confirm = api.Optional(why)
 	}
 	if d.State == delivery.Waiting {
 		if err := h.engine.Store.RecordView(ctx, d, who(ctx).person.Username); err != nil {

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -163,11 +164,11 @@ func (h *handlers) UnignoreDrift(ctx context.Context,
 // errNotTaken reports that an edit would not result in the actual state.
 var errNotTaken = errors.New("the manifests cannot express this value; edit them manually")
 
-// CopyDrift returns the edit that writes the actual state to the manifest. It is checked first: the edited
-// service must result in exactly that state.
+// CopyDrift returns the edit that writes the actual values of all drifted attributes of a function to the manifest.
+// It is checked first: the edited service must result in exactly these values.
 func (h *handlers) CopyDrift(ctx context.Context,
 	r api.CopyDriftRequestObject) (api.CopyDriftResponseObject, error) {
-	_, d, attribute, err := h.drifted(ctx, r.Service, *r.Body)
+	place, d, attribute, err := h.drifted(ctx, r.Service, *r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -182,32 +183,61 @@ func (h *handlers) CopyDrift(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	result := h.engine.Checks.Check(ctx, r.Service, folder)
-	if result.Service == nil {
-		return nil, badRequest("the manifests of " + branch + " cannot be read; fix them first")
-	}
-	secret, err := h.isSecret(ctx, r.Service, result, *r.Body)
+	all, err := h.engine.Planner.Drift(ctx, place)
 	if err != nil {
 		return nil, err
+	}
+	edit := api.ManifestEdit{Branch: branch, Commit: commit.Hash, Function: d.Function, Attributes: []string{}, Files: map[string]string{}}
+	changed := map[string][]byte{}
+	for _, other := range all {
+		if other.Function != d.Function || other.Vanished || other.Unknown || other.Follows != "" {
+			continue
+		}
+		for _, a := range other.Attributes {
+			own := other.Address == d.Address && a.Name == attribute.Name
+			err := h.copyValue(ctx, r.Service, folder, changed, api.DriftLocation{Stage: r.Body.Stage, Target: r.Body.Target,
+				Address: other.Address, Attribute: &a.Name}, a.Actual)
+			switch {
+			case err == nil:
+				edit.Attributes = append(edit.Attributes, other.Address+" "+a.Name)
+			case own:
+				return nil, badRequest(err.Error()) // others that cannot be copied stay drift
+			}
+		}
+	}
+	for file, text := range changed {
+		edit.Files[file] = string(text)
+	}
+	return api.CopyDrift200JSONResponse(edit), nil
+}
+
+// copyValue adds the edit of one drifted value to changed. After an error changed is unchanged.
+func (h *handlers) copyValue(ctx context.Context, service string, folder manifest.Folder, changed map[string][]byte,
+	p api.DriftLocation, actual any) error {
+	under := manifest.Overlay{Under: folder, Changed: changed}
+	result := h.engine.Checks.Check(ctx, service, under)
+	if result.Service == nil {
+		return errors.New("the manifests of the branch cannot be read; fix them first")
+	}
+	secret, err := h.isSecret(ctx, service, result, p)
+	if err != nil {
+		return err
 	}
 	if secret {
-		return nil, badRequest("it is a secret of the stage; set its value there")
+		return errors.New("it is a secret of the stage; set its value there")
 	}
-	file, text, err := author.TakeOver(folder, result.Service, r.Body.Stage, d.Address, attribute.Name, attribute.Actual)
+	file, text, err := author.TakeOver(under, result.Service, p.Stage, p.Address, *p.Attribute, actual)
 	if err != nil {
-		return nil, badRequest(err.Error())
+		return err
 	}
-	before, err := folder.Read(file)
-	if err != nil {
-		return nil, err
+	next := maps.Clone(changed)
+	next[file] = text
+	edited := h.engine.Checks.Check(ctx, service, manifest.Overlay{Under: folder, Changed: next})
+	if err := h.says(ctx, service, edited, p, actual); err != nil {
+		return err
 	}
-	edited := h.engine.Checks.Check(ctx, r.Service,
-		manifest.Overlay{Under: folder, Changed: map[string][]byte{file: text}})
-	if err := h.says(ctx, r.Service, edited, *r.Body, attribute.Actual); err != nil {
-		return nil, badRequest(err.Error())
-	}
-	return api.CopyDrift200JSONResponse{Branch: branch, Commit: commit.Hash, File: file, Before: string(before),
-		Text: string(text)}, nil
+	changed[file] = text
+	return nil
 }
 
 // isSecret reports whether a value comes from a secret, of which the actual state has only a fingerprint.

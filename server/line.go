@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"slices"
 
+	"rudmar/core/delivery"
 	"rudmar/core/manifest"
 	"rudmar/core/rights"
 	"rudmar/engine/deliver"
@@ -181,8 +183,17 @@ func (h *handlers) withSecrets(ctx context.Context, f *view.Facts) error {
 				return err
 			}
 		}
+		var there []store.FunctionStatus
+		if len(kept[p.Stage]) > 0 {
+			if there, err = h.engine.Store.FunctionsAt(ctx, p.Place); err != nil {
+				return err
+			}
+		}
 		for _, secret := range kept[p.Stage] {
-			if users := usersOf(f.Manifests, p.Stage, secret.Name); secret.At.After(deployed[p.Place]) && len(users) > 0 {
+			users := slices.DeleteFunc(usersOf(f.Manifests, p.Stage, secret.Name), func(name string) bool {
+				return !slices.ContainsFunc(there, func(s store.FunctionStatus) bool { return s.Function == name && s.Version > 0 })
+			})
+			if secret.At.After(deployed[p.Place]) && len(users) > 0 {
 				f.Turned[p.Place] = append(f.Turned[p.Place], view.Turned{Name: secret.Name, Functions: users})
 			}
 		}
@@ -224,5 +235,50 @@ func (h *handlers) GetBoard(ctx context.Context, r api.GetBoardRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
-	return api.GetBoard200JSONResponse(view.Board(f)), nil
+	out := view.Board(f)
+	out.Attention = slices.DeleteFunc(out.Attention, func(n api.AttentionItem) bool { return !h.canAct(ctx, f, n) })
+	return api.GetBoard200JSONResponse(out), nil
+}
+
+// canAct reports whether the signed-in user can do something about an item that needs attention.
+func (h *handlers) canAct(ctx context.Context, f *view.Facts, n api.AttentionItem) bool {
+	stage := api.OrZero(n.Stage)
+	any := func(permissions ...rights.Permission) bool {
+		return slices.ContainsFunc(permissions, func(p rights.Permission) bool { return may(ctx, p, f.Service.Name, stage) == nil })
+	}
+	switch n.Kind {
+	case api.AttentionItemKindApproval:
+		for _, d := range f.Deliveries {
+			if d.Stage == stage && n.Version != nil && d.Version == *n.Version {
+				return h.canAdmit(ctx, d)
+			}
+		}
+		return false
+	case api.AttentionItemKindBuild:
+		return any(rights.Write)
+	case api.AttentionItemKindIncomplete:
+		return any(rights.Request)
+	case api.AttentionItemKindSecret:
+		return any(rights.Deploy, rights.Request)
+	case api.AttentionItemKindPlatform:
+		return any(rights.Deploy, rights.Administer)
+	}
+	return any(rights.Write, rights.Deploy, rights.SetSecrets) // a failure is fixed by code, configuration or a retry
+}
+
+// canAdmit reports whether the signed-in user can request a waiting version, or give an approval that counts.
+func (h *handlers) canAdmit(ctx context.Context, d view.Delivery) bool {
+	person := who(ctx).person
+	for _, g := range d.Gates {
+		if g.State != delivery.GateWaiting {
+			continue
+		}
+		if g.Kind == delivery.RequestGate && may(ctx, rights.Request, d.Service, d.Stage) == nil {
+			return true
+		}
+		if g.Kind == delivery.ApprovalsGate && h.engine.Line.CanApprove(ctx, d.Delivery, person) == nil {
+			return true
+		}
+	}
+	return false
 }

@@ -101,7 +101,12 @@ func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.SavedPla
 	if out.Plan, err = shownAs(kept.Plan, firstPart); err != nil {
 		return out, err
 	}
-	out.Runnable, err = h.runnable(ctx, kept.Plan)
+	if out.Runnable, err = h.runnable(ctx, kept.Plan); err != nil || out.Runnable.Action != api.RunnableActionRollback {
+		return out, err
+	}
+	b := kept.Plan.Base
+	why, err := h.engine.Line.RollbackConfirmation(ctx, b.Service, b.Stage, b.Version, &deliver.Impact{Confirm: kept.Plan.Confirmation()})
+	out.Confirm = api.Optional(why)
 	return out, err
 }
 
@@ -261,13 +266,13 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 		id, err := h.engine.Runner.Start(ctx, r.Id, person.Username)
 		return api.RunPlan201JSONResponse{Deployment: id}, err
 	case api.RunnableActionRollback:
-		return api.RunPlan201JSONResponse{}, h.goBack(ctx, kept, api.OrZero(r.Body.Confirm))
+		return api.RunPlan201JSONResponse{}, h.goBack(ctx, kept, r.Body)
 	}
 	return nil, badRequest(how.Reason)
 }
 
 // goBack rolls a stage back by a plan that somebody has seen, which must equal the present plan.
-func (h *handlers) goBack(ctx context.Context, kept store.Plan, confirm string) error {
+func (h *handlers) goBack(ctx context.Context, kept store.Plan, wish *api.RunRequest) error {
 	b := kept.Plan.Base
 	if err := h.engine.Runner.Check(ctx, kept.ID); err != nil {
 		return err
@@ -281,7 +286,7 @@ func (h *handlers) goBack(ctx context.Context, kept store.Plan, confirm string) 
 			"%s has other targets than %s, which change with it: roll back on the page of version %d in %s, which shows all of them", b.Stage, b.Target, b.Version, b.Stage))
 	}
 	return h.engine.Line.RollBackTo(ctx, b.Service, b.Version, b.Stage,
-		deliver.Command{By: who(ctx).person, Shown: m.Digest, Confirm: confirm})
+		deliver.Command{By: who(ctx).person, Shown: m.Digest, Confirm: api.OrZero(wish.Confirm), Comment: api.OrZero(wish.Reason)})
 }
 
 func deploymentOf(d store.Deployment) api.Deployment {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"path"
 	"reflect"
+	"slices"
 	"strings"
 
 	"rudmar/core/check"
@@ -49,15 +50,13 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 	if len(r.Body.Files) > 0 {
 		out.Effect, changed = effect(then, now)
 	}
-	shown := func(all []expand.Resource, s *manifest.Service) []expand.Resource {
-		return resourcesOfFile(all, s, api.OrZero(r.Body.File), changed)
-	}
-	beside := shown(now, edited.Service)
+	wanted := functionsOfFile(api.OrZero(r.Body.File), changed, committed.Service, edited.Service)
+	beside := resourcesOf(now, wanted)
 	out.More = max(0, len(beside)-shownResources)
 	if out.Rendered, err = renderedOf(beside, units); err != nil {
 		return nil, err
 	}
-	out.Before, err = renderedOf(shown(then, committed.Service), units)
+	out.Before, err = renderedOf(resourcesOf(then, wanted), units)
 	return api.CheckSource200JSONResponse(out), err
 }
 
@@ -144,12 +143,14 @@ func otherValues(then, now *expand.Resource) int {
 	return n
 }
 
-// resourcesOfFile selects the resources shown next to a file: those of its function; for a file of the whole
-// service those that an edit changes, or all.
-func resourcesOfFile(all []expand.Resource, s *manifest.Service, file string,
-	changed map[string]bool) []expand.Resource {
+// functionsOfFile returns the functions whose resources are shown next to a file: its own, before or after the edit;
+// for a file of the whole service those that an edit changes, or all (nil).
+func functionsOfFile(file string, changed map[string]bool, services ...*manifest.Service) map[string]bool {
 	wanted := map[string]bool{}
-	if s != nil {
+	for _, s := range services {
+		if s == nil {
+			continue
+		}
 		for _, fn := range s.Functions {
 			if dir := path.Dir(fn.File) + "/"; fn.File == file || dir != "./" && strings.HasPrefix(file, dir) {
 				wanted[fn.Name] = true
@@ -157,18 +158,17 @@ func resourcesOfFile(all []expand.Resource, s *manifest.Service, file string,
 		}
 	}
 	if len(wanted) == 0 {
-		wanted = changed
+		return changed
 	}
+	return wanted
+}
+
+// resourcesOf returns the resources of some functions; of all if there are none.
+func resourcesOf(all []expand.Resource, wanted map[string]bool) []expand.Resource {
 	if len(wanted) == 0 {
 		return all
 	}
-	var out []expand.Resource
-	for _, r := range all {
-		if wanted[r.Function] {
-			out = append(out, r)
-		}
-	}
-	return out
+	return slices.DeleteFunc(slices.Clone(all), func(r expand.Resource) bool { return !wanted[r.Function] })
 }
 
 func renderedOf(resources []expand.Resource, units map[string]string) ([]api.RenderedResource, error) {

@@ -130,6 +130,21 @@ func (l *StageLine) Approve(ctx context.Context, service string, version int, st
 		store.Approval{Person: say.By.Username, Comment: say.Comment, Shown: m.Lines})
 }
 
+// CanApprove returns nil if somebody can still give an approval of a waiting version that counts.
+func (l *StageLine) CanApprove(ctx context.Context, d store.Delivery, by store.Person) error {
+	if err := May(by, rights.Approve, d.Service, d.Stage); err != nil {
+		return err
+	}
+	given, err := l.store.Approvals(ctx, d.Service, d.Version, d.Stage)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(given, func(a store.Approval) bool { return a.Person == by.Username }) {
+		return fmt.Errorf("%w: %s has approved this version", ErrNotCounts, by.Username)
+	}
+	return l.counts(ctx, d, by)
+}
+
 // counts returns nil if somebody's approval would count for any of the approval gates; the error says why not.
 func (l *StageLine) counts(ctx context.Context, d store.Delivery, by store.Person) error {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
@@ -210,6 +225,23 @@ func (l *StageLine) event(ctx context.Context, service string, version int, stag
 	return l.apply(ctx, d, e, by.Username, why)
 }
 
+// RollbackConfirmation returns why the person who restores a version in a stage must type the stage's name: because of
+// the impact, or because it is the last stage; "" if they need not.
+func (l *StageLine) RollbackConfirmation(ctx context.Context, service, stage string, version int, m *Impact) (string, error) {
+	own, _, err := l.planner.Service(ctx, service, version)
+	if err != nil {
+		return "", err
+	}
+	if n := len(own.Stages); n < 2 || own.Stages[n-1].Name != stage {
+		return m.Confirm, nil
+	}
+	why := stage + " is the last stage"
+	if m.Confirm != "" {
+		why = m.Confirm + "; " + why
+	}
+	return why, nil
+}
+
 // RollBackTo restores an earlier version in a stage, with exactly the plan that was shown: later versions are
 // marked as rolled back, and the earlier one is planned, deployed and tested like any other.
 func (l *StageLine) RollBackTo(ctx context.Context, service string, version int, stage string, say Command) error {
@@ -232,7 +264,11 @@ func (l *StageLine) RollBackTo(ctx context.Context, service string, version int,
 	if err != nil {
 		return err
 	}
-	if err := confirmed(m, stage, say); err != nil {
+	asked := *m
+	if asked.Confirm, err = l.RollbackConfirmation(ctx, service, stage, version, m); err != nil {
+		return err
+	}
+	if err := confirmed(&asked, stage, say); err != nil {
 		return err
 	}
 	d := in[at]
@@ -244,7 +280,7 @@ func (l *StageLine) RollBackTo(ctx context.Context, service string, version int,
 	moves := []store.Move{back}
 	for _, later := range in {
 		if later.Turn > d.Turn && (later.State == delivery.Settled || later.State == delivery.Failed) {
-			text := fmt.Sprintf("rolled back to version %d", version)
+			text := fmt.Sprintf("rolled back to version %d by %s", version, say.By.Username)
 			if say.Comment != "" {
 				text += ": " + say.Comment
 			}

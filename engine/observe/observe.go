@@ -6,12 +6,15 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 	"rudmar/platform/api"
@@ -24,7 +27,8 @@ type Observation struct {
 	// failure, in Unix milliseconds.
 	Error string `json:"error,omitempty"`
 	Since int64  `json:"since,omitempty"`
-	// Functions are the metrics of the last hour.
+	// Functions are the metrics of the last hour, of the revisions and triggers that are deployed now: a failure of an
+	// earlier revision, or of a deleted trigger, is not theirs.
 	Functions map[string]Metrics `json:"functions"`
 	// Parked counts dead letters, by function.
 	DeadLetter map[string]int `json:"deadLetters,omitempty"`
@@ -49,9 +53,10 @@ type Watch struct {
 	every   time.Duration
 	wake    chan struct{}
 
-	mu   sync.Mutex
-	seen map[manifest.Place]seenDrift // the last detected drift
-	busy map[manifest.Place]bool      // a read is in progress
+	mu       sync.Mutex
+	seen     map[manifest.Place]seenDrift // the last detected drift
+	deployed map[manifest.Place]deployed
+	busy     map[manifest.Place]bool // a read is in progress
 }
 
 // seenDrift is the last computed drift, valid while nothing changes.
@@ -76,7 +81,7 @@ type Config struct {
 // New creates a watch.
 func New(c Config) *Watch {
 	return &Watch{store: c.Store, planner: c.Planner, log: c.Log, every: c.Every, wake: make(chan struct{}, 1),
-		seen: map[manifest.Place]seenDrift{}, busy: map[manifest.Place]bool{}}
+		seen: map[manifest.Place]seenDrift{}, deployed: map[manifest.Place]deployed{}, busy: map[manifest.Place]bool{}}
 }
 
 // ObserveSoon wakes the watch.
@@ -246,7 +251,11 @@ func (w *Watch) metrics(ctx context.Context, p manifest.Place, look *Observation
 	if err != nil {
 		return err
 	}
-	look.Functions = Sum(minutes)
+	current, err := w.current(ctx, p)
+	if err != nil {
+		return err
+	}
+	look.Functions = Sum(slices.DeleteFunc(minutes, func(m api.MinuteSum) bool { return !current.has(m, look.Drift) }))
 	deadLetters, err := client.Messages(ctx, scope, true)
 	if err != nil {
 		return err
@@ -260,6 +269,65 @@ func (w *Watch) metrics(ctx context.Context, p manifest.Place, look *Observation
 		}
 	}
 	return nil
+}
+
+// deployed has what serves invocations at a place, by the record with a serial.
+type deployed struct {
+	serial    int64
+	revisions map[string]bool // of pointers with a share
+	triggers  map[string]bool // function/trigger
+}
+
+// has reports whether a sum is of a deployed revision and trigger, or of a revision that got its share outside Rudmar;
+// direct invocations have no trigger.
+func (d deployed) has(m api.MinuteSum, drift []plan.Drift) bool {
+	return (d.revisions[m.Revision] || sharedOutside(m.Revision, drift)) && (m.Trigger == "" || d.triggers[m.Function+"/"+m.Trigger])
+}
+
+func sharedOutside(revision string, drift []plan.Drift) bool {
+	for _, d := range drift {
+		for _, a := range d.Attributes {
+			if shares, ok := a.Actual.(map[string]any); ok && a.Name == "shares" && shares[revision] != nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// current returns what is deployed at a place. It is read again only after a change of the record.
+func (w *Watch) current(ctx context.Context, p manifest.Place) (deployed, error) {
+	stage, err := w.store.Stage(ctx, p)
+	if err != nil {
+		return deployed{}, err
+	}
+	w.mu.Lock()
+	known, ok := w.deployed[p]
+	w.mu.Unlock()
+	if ok && known.serial == stage.Serial {
+		return known, nil
+	}
+	record, err := w.store.Record(ctx, p)
+	if err != nil {
+		return deployed{}, err
+	}
+	out := deployed{serial: stage.Serial, revisions: map[string]bool{}, triggers: map[string]bool{}}
+	for _, r := range record {
+		switch r.Kind {
+		case resource.Pointer:
+			shares, _ := r.Attributes["shares"].(map[string]any)
+			for revision := range shares {
+				out.revisions[revision] = true
+			}
+		case resource.Route, resource.Schedule, resource.Subscription:
+			_, rest, _ := strings.Cut(r.Address, "/")
+			out.triggers[rest] = true
+		}
+	}
+	w.mu.Lock()
+	w.deployed[p] = out
+	w.mu.Unlock()
+	return out, nil
 }
 
 // Plus adds figures up.

@@ -678,6 +678,9 @@ type AttentionItem struct {
 	Path  string            `json:"path"`
 	Stage *string           `json:"stage,omitempty"`
 	Text  string            `json:"text"`
+
+	// Version The version, of an item about a delivery
+	Version *int `json:"version,omitempty"`
 }
 
 // AttentionItemKind defines model for AttentionItem.Kind.
@@ -1023,6 +1026,9 @@ type DeliveryStage struct {
 	// Partial A request can select functions
 	Partial bool          `json:"partial"`
 	Place   DeliveryPlace `json:"place"`
+
+	// Plan The saved plan that its newest deployment executed
+	Plan *int64 `json:"plan,omitempty"`
 
 	// Remaining Functions of the version that are not deployed because others were selected
 	Remaining *[]string `json:"remaining,omitempty"`
@@ -1522,15 +1528,16 @@ type LogLine struct {
 
 // ManifestEdit defines model for ManifestEdit.
 type ManifestEdit struct {
-	Before string `json:"before"`
-	Branch string `json:"branch"`
+	// Attributes Addresses and attributes whose values the edit contains
+	Attributes []string `json:"attributes"`
+	Branch     string   `json:"branch"`
 
-	// Commit Newest commit of the branch
+	// Commit Base of the edit
 	Commit string `json:"commit"`
-	File   string `json:"file"`
 
-	// Text The edited file
-	Text string `json:"text"`
+	// Files Edited files
+	Files    map[string]string `json:"files"`
+	Function string            `json:"function"`
 }
 
 // Message defines model for Message.
@@ -1958,8 +1965,11 @@ type RouteTest struct {
 
 // RunRequest defines model for RunRequest.
 type RunRequest struct {
-	// Confirm Name of the stage, to confirm a deletion or a new public route
+	// Confirm Name of the stage, to confirm a deletion, a new public route, or a rollback of the last stage
 	Confirm *string `json:"confirm,omitempty"`
+
+	// Reason Reason of a rollback
+	Reason *string `json:"reason,omitempty"`
 }
 
 // Runnable defines model for Runnable.
@@ -3147,14 +3157,14 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
 	ListDrift(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CopyDriftWithBody Returns the edit that copies a drift to the manifest, for a user to commit
+	// CopyDriftWithBody Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
 	CopyDriftWithBody(ctx context.Context, service Service, params *CopyDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
+	// CopyDrift Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4266,7 +4276,7 @@ func (c *Client) ListDrift(ctx context.Context, service Service, params *ListDri
 	return c.Client.Do(req)
 }
 
-// CopyDriftWithBody Returns the edit that copies a drift to the manifest, for a user to commit
+// CopyDriftWithBody Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 //
 // Takes any type of body and a specified content type.
 //
@@ -4283,7 +4293,7 @@ func (c *Client) CopyDriftWithBody(ctx context.Context, service Service, params 
 	return c.Client.Do(req)
 }
 
-// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
+// CopyDrift Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10092,14 +10102,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
 	ListDriftWithResponse(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*ListDriftResponse, error)
 
-	// CopyDriftWithBodyWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
+	// CopyDriftWithBodyWithResponse Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
 	CopyDriftWithBodyWithResponse(ctx context.Context, service Service, params *CopyDriftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error)
 
-	// CopyDriftWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
+	// CopyDriftWithResponse Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15077,7 +15087,7 @@ func (c *ClientWithResponses) ListDriftWithResponse(ctx context.Context, service
 	return ParseListDriftResponse(rsp)
 }
 
-// CopyDriftWithBodyWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
+// CopyDriftWithBodyWithResponse Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -15090,7 +15100,7 @@ func (c *ClientWithResponses) CopyDriftWithBodyWithResponse(ctx context.Context,
 	return ParseCopyDriftResponse(rsp)
 }
 
-// CopyDriftWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
+// CopyDriftWithResponse Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -18648,7 +18658,7 @@ type ServerInterface interface {
 	// ListDrift Lists the differences between actual and recorded state, as last observed
 	// (GET /services/{service}/drift)
 	ListDrift(ctx *echo.Context, service Service, params ListDriftParams) error
-	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
+	// CopyDrift Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 	// (POST /services/{service}/drift/copied)
 	CopyDrift(ctx *echo.Context, service Service, params CopyDriftParams) error
 	// IgnoreDrift Ignores a drift, with a reason
@@ -24722,7 +24732,7 @@ type StrictServerInterface interface {
 	// ListDrift Lists the differences between actual and recorded state, as last observed
 	// (GET /services/{service}/drift)
 	ListDrift(ctx context.Context, request ListDriftRequestObject) (ListDriftResponseObject, error)
-	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
+	// CopyDrift Returns the edit that copies all drifted values of a function to its manifest, for a user to commit
 	// (POST /services/{service}/drift/copied)
 	CopyDrift(ctx context.Context, request CopyDriftRequestObject) (CopyDriftResponseObject, error)
 	// IgnoreDrift Ignores a drift, with a reason

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"rudmar/core/delivery"
-	"rudmar/core/manifest"
 	"rudmar/engine/observe"
+	"rudmar/engine/store"
 	"rudmar/server/api"
 )
 
@@ -34,15 +34,20 @@ func Attention(f *Facts) []api.AttentionItem {
 				"Version %d entered %s without %s", there, stage.Name, shorten(left))
 		}
 		for _, p := range f.At(stage.Name) {
-			out.ofLook(f.Looks[p.Place], p.Place)
+			out.ofLook(f.Looks[p.Place], p)
 			for _, secret := range f.Turned[p.Place] {
-				out.add(api.AttentionItemKindSecret, stage.Name, "plan?stage="+stage.Name+"&target="+p.Target.String(),
+				out.add(api.AttentionItemKindSecret, stage.Name, planOf(p),
 					"%s changed in %s; %s on %s uses the old value until its plan runs",
 					secret.Name, stage.Name, strings.Join(secret.Functions, ", "), p.Target)
 			}
 		}
 	}
 	return out
+}
+
+// planOf returns the page of the plan that takes a place to its deployed version.
+func planOf(at store.Stage) string {
+	return fmt.Sprintf("plan?stage=%s&target=%s&version=%d", at.Stage, at.Target, at.Version)
 }
 
 func (n *attention) ofDeliveries(f *Facts, stage string) {
@@ -63,12 +68,13 @@ func (n *attention) ofDeliveries(f *Facts, stage string) {
 			if text := needsRequest(d.Gates); text != "" {
 				asked = true // an older version is superseded by this one
 				n.add(api.AttentionItemKindApproval, stage, path, "Version %d cannot enter %s yet: %s", d.Version, stage, text)
+				(*n)[len(*n)-1].Version = &d.Version
 			}
 		}
 	}
 }
 
-func (n *attention) ofLook(look observe.Observation, at manifest.Place) {
+func (n *attention) ofLook(look observe.Observation, at store.Stage) {
 	if look.Error != "" {
 		n.add(api.AttentionItemKindPlatform, at.Stage, "board", "%s on %s is unreachable: %s", at.Stage, at.Target, look.Error)
 	}
@@ -76,7 +82,7 @@ func (n *attention) ofLook(look observe.Observation, at manifest.Place) {
 	for _, d := range look.Drift {
 		if d.Open() && !drifted[d.Function] {
 			drifted[d.Function] = true
-			n.add(api.AttentionItemKindDrift, at.Stage, "plan?stage="+at.Stage, "%s was changed outside Rudmar in %s on %s",
+			n.add(api.AttentionItemKindDrift, at.Stage, planOf(at), "%s was changed outside Rudmar in %s on %s",
 				d.Function, at.Stage, at.Target)
 		}
 	}
@@ -86,7 +92,8 @@ func (n *attention) ofLook(look observe.Observation, at manifest.Place) {
 	}
 	for _, fn := range slices.Sorted(maps.Keys(look.Functions)) {
 		if f := look.Functions[fn]; f.Errors > 0 {
-			n.add(api.AttentionItemKindErrors, at.Stage, "functions/"+fn+"?stage="+at.Stage,
+			n.add(api.AttentionItemKindErrors, at.Stage,
+				fmt.Sprintf("functions/%s/logs?stage=%s&target=%s&call=failed", fn, at.Stage, at.Target),
 				"%s failed in %d of %d invocations in %s, last hour", fn, f.Errors, f.Invocations, at.Stage)
 		}
 	}

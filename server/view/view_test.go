@@ -197,11 +197,11 @@ failed Version 3 failed in trial: cases failed (deliveries/3/trial)
 failed Version 4 is blocked from live: no key; and 1 more (plan?stage=live&version=4)
 approval Version 4 cannot enter live yet: waiting for one approval (deliveries/4/live)
 platform live on local/north is unreachable: it is unreachable (board)
-drift warn was changed outside Rudmar in live on local/north (plan?stage=live)
+drift warn was changed outside Rudmar in live on local/north (plan?stage=live&target=local/north&version=2)
 dead-letter 3 messages of intake failed five times and are dead letters in live (functions/intake/messages?stage=live)
 dead-letter 1 message of relay failed five times and is a dead letter in live (functions/relay/messages?stage=live)
-errors warn failed in 1 of 4 invocations in live, last hour (functions/warn?stage=live)
-secret sms_key changed in live; relay, warn on local/north uses the old value until its plan runs (plan?stage=live&target=local/north)`
+errors warn failed in 1 of 4 invocations in live, last hour (functions/warn/logs?stage=live&target=local/north&call=failed)
+secret sms_key changed in live; relay, warn on local/north uses the old value until its plan runs (plan?stage=live&target=local/north&version=2)`
 	if strings.Join(got, "\n") != want {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), want)
 	}

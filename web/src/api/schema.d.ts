@@ -1022,7 +1022,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Returns the edit that copies a drift to the manifest, for a user to commit */
+        /** Returns the edit that copies all drifted values of a function to its manifest, for a user to commit */
         post: operations["copyDrift"];
         delete?: never;
         options?: never;
@@ -2044,6 +2044,8 @@ export interface components {
             text: string;
             path: string;
             stage?: string;
+            /** @description The version, of an item about a delivery */
+            version?: number;
         };
         Source: {
             /** @description Runtimes of new functions */
@@ -2492,6 +2494,11 @@ export interface components {
             approvals: components["schemas"]["Approval"][];
             cases: components["schemas"]["CaseRun"][];
             deployments: number[];
+            /**
+             * Format: int64
+             * @description The saved plan that its newest deployment executed
+             */
+            plan?: number;
             /** @description Actions available to the signed-in user */
             actions: components["schemas"]["DeliveryAction"][];
             /** @description A request can select functions */
@@ -3005,12 +3012,15 @@ export interface components {
         };
         ManifestEdit: {
             branch: string;
-            /** @description Newest commit of the branch */
+            /** @description Base of the edit */
             commit: string;
-            file: string;
-            before: string;
-            /** @description The edited file */
-            text: string;
+            function: string;
+            /** @description Addresses and attributes whose values the edit contains */
+            attributes: string[];
+            /** @description Edited files */
+            files: {
+                [key: string]: string;
+            };
         };
         InvocationError: {
             kind: string;
@@ -3054,8 +3064,10 @@ export interface components {
             name: components["schemas"]["Name"];
         };
         RunRequest: {
-            /** @description Name of the stage, to confirm a deletion or a new public route */
+            /** @description Name of the stage, to confirm a deletion, a new public route, or a rollback of the last stage */
             confirm?: string;
+            /** @description Reason of a rollback */
+            reason?: string;
         };
         DeliveryDecision: {
             comment?: string;

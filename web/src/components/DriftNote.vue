@@ -7,13 +7,17 @@ import { ask, client, Problem, type Schemas } from '../api/client'
 import { putDraft } from '../composables/useDraft'
 import { useAction } from '../composables/useAction'
 import { useLoad } from '../composables/useLoad'
+import { useLine } from '../stores/line'
 import { useSession } from '../stores/session'
-import { count, value } from '../words'
+import { count, some, value } from '../words'
 
 const props = defineProps<{ drift: Schemas['Drifted'][]; stage: string; service: string; functionName: string }>()
 const router = useRouter()
 const session = useSession()
 const open = ref(false)
+const line = useLine()
+/** The deployed version, whose plan reverts the drift. */
+const version = computed(() => line.line?.stages.find((s) => s.stage === props.stage)?.version || undefined)
 const { data, problem, reload } = useLoad(
   () =>
     ask(
@@ -74,20 +78,21 @@ async function leaveNoMore(place: Schemas['DriftLocation']): Promise<void> {
   )
   await reload()
 }
-/** Creates the edit that copies the actual state to the manifest, and opens it. */
+/** Creates the edit that copies all drifted values of the function to the manifest, and opens it. */
 async function takeOver(place: Schemas['DriftLocation']): Promise<void> {
   await run(async () => {
     const got = await ask(
       client.POST('/services/{service}/drift/copied', { params: { path: { service: props.service } }, body: place }),
     )
-    const message = `Copy ${place.attribute} of ${place.address} from ${place.stage} to the manifest`
-    const draft = { at: Date.now(), base: got.commit, message, files: [[got.file, got.text] as [string, string]] }
+    const message = `Copy ${some(got.attributes)} from ${place.stage} to the manifest`
+    const files = Object.entries(got.files)
+    const draft = { at: Date.now(), base: got.commit, message, files }
     if (!putDraft(props.service, got.branch, session.person?.username ?? '', draft))
       throw new Problem(409, `You have an uncommitted edit of ${got.branch}; commit or discard it first.`)
     await router.push({
       name: 'source',
       params: { service: props.service },
-      query: { stage: props.stage, file: got.file, take: '1' },
+      query: { stage: props.stage, file: files[0]?.[0], take: '1' },
     })
   })
 }
@@ -100,7 +105,9 @@ async function takeOver(place: Schemas['DriftLocation']): Promise<void> {
         <strong class="drift">▨ {{ left ? 'Ignored drift:' : 'Actual state differs from the record:' }}</strong>
         {{ said }}
       </button>
-      <RouterLink v-if="!left" :to="{ name: 'plan', params: { service }, query: { stage, target: drift[0]?.target } }"
+      <RouterLink
+        v-if="!left"
+        :to="{ name: 'plan', params: { service }, query: { stage, target: drift[0]?.target, version } }"
         >Revert drift…</RouterLink
       >
     </p>

@@ -12,6 +12,12 @@ const everything = computed({ get: () => of.value === 'all', set: (all) => (of.v
 const find = useAddress('find', '')
 const invocation = useAddress<string>('call', '')
 const revision = useAddress('revision', '')
+/** An address with call=failed selects the newest failed invocation. */
+const failed = computed(() => {
+  if (invocation.value !== 'failed') return ''
+  const end = lines.value.findLast((l) => l.stream === 'platform' && l.invocation && !l.text.startsWith('succeeded'))
+  return end?.invocation ?? ''
+})
 const { lines, state, follow, back } = useLog(() => ({
   service: props.service,
   stage: props.detail.stage,
@@ -19,10 +25,14 @@ const { lines, state, follow, back } = useLog(() => ({
   function: everything.value ? undefined : props.detail.function,
 }))
 watch([target, everything], follow, { immediate: true })
+watch(failed, (id) => {
+  if (id) invocation.value = id
+})
 
 /** The newest invocations, from the newest lines alone. */
 const calls = computed(() => {
-  const out = new Set<string>(invocation.value ? [invocation.value] : [])
+  const chosen = invocation.value && invocation.value !== 'failed'
+  const out = new Set<string>(chosen ? [invocation.value] : [])
   for (let i = lines.value.length - 1; i >= 0 && i > lines.value.length - 600 && out.size < 30; i--) {
     const call = lines.value[i]?.invocation
     if (call) out.add(call)
@@ -46,7 +56,7 @@ const shown = computed(() =>
     ? lines.value.filter(
         (l) =>
           (!find.value || l.text.includes(find.value)) &&
-          (!invocation.value || l.invocation === invocation.value) &&
+          (!invocation.value || invocation.value === 'failed' || l.invocation === invocation.value) &&
           (!revision.value || l.revision === revision.value),
       )
     : lines.value,
@@ -59,6 +69,7 @@ const shown = computed(() =>
       <input v-model="find" class="form-control" type="search" placeholder="Filter by text" aria-label="Filter lines" />
       <select v-model="invocation" class="form-select" aria-label="Invocation">
         <option value="">All invocations</option>
+        <option v-if="invocation === 'failed'" value="failed">Newest failed invocation</option>
         <option v-for="c in calls" :key="c">{{ c }}</option>
       </select>
       <CopyText v-if="invocation" :text="invocation" label="invocation" quiet />
@@ -81,6 +92,7 @@ const shown = computed(() =>
       height="calc(100vh - 20rem)"
       :back="narrowed ? undefined : back"
       pick
+      :source="service"
       @call="invocation = $event"
     />
   </section>

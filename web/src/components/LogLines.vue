@@ -4,7 +4,7 @@ import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, ref, watch } from 'vue'
 
 import type { LogLine } from '../composables/useLog'
-import { clock, exact } from '../words'
+import { clock, count, exact } from '../words'
 
 const props = defineProps<{
   lines: LogLine[]
@@ -15,6 +15,8 @@ const props = defineProps<{
   back?: () => Promise<number>
   /** Whether a line's invocation can be selected. */
   pick?: boolean
+  /** The service whose source the lines of stack traces link to. */
+  source?: string
 }>()
 const emit = defineEmits<{ call: [invocation: string] }>()
 const box = ref<HTMLElement | null>(null)
@@ -50,6 +52,16 @@ async function scrolled(): Promise<void> {
   await nextTick()
   if (more) rows.value.scrollToIndex(more, { align: 'start' }) // the lines in view stay in place
 }
+/** The parts of a line of a stack trace: the text before a location in the function's code, the location, and the rest. */
+function traced(l?: LogLine): { before: string; at: string; after: string; file: string; line: number } | null {
+  if (!props.source || l?.stream !== 'err') return null
+  const m = /^(.*?)((?:File ")?(?:file:\/\/)?(?:\/fn\/([\w./-]+)|([\w.-]+\.go))(?:", line |:)(\d+)(?::\d+)?)(.*)$/.exec(
+    l.text,
+  )
+  if (!m) return null
+  const file = `functions/${l.function}/${m[3] ?? m[4]}`
+  return { before: m[1] ?? '', at: m[2] ?? '', after: m[6] ?? '', file, line: Number(m[5]) }
+}
 const measure = (el: unknown) => {
   if (el instanceof HTMLElement) rows.value.measureElement(el)
 }
@@ -68,7 +80,7 @@ function toEnd(): void {
       role="log"
       aria-live="off"
       tabindex="0"
-      aria-label="Log lines"
+      :aria-label="count(lines.length, 'log line')"
       @scroll.passive="scrolled"
     >
       <div class="all" :style="{ height: `${rows.getTotalSize()}px` }">
@@ -94,7 +106,18 @@ function toEnd(): void {
           >
             {{ lines[r.index]?.invocation.slice(-6) }}
           </button>
-          <span class="text">{{ lines[r.index]?.text }}</span>
+          <span v-if="traced(lines[r.index])" class="text"
+            >{{ traced(lines[r.index])?.before
+            }}<RouterLink
+              :to="{
+                name: 'source',
+                params: { service: source },
+                query: { file: traced(lines[r.index])?.file, line: traced(lines[r.index])?.line },
+              }"
+              >{{ traced(lines[r.index])?.at }}</RouterLink
+            >{{ traced(lines[r.index])?.after }}</span
+          >
+          <span v-else class="text">{{ lines[r.index]?.text }}</span>
         </div>
       </div>
       <div v-if="lines.length === 0" class="quiet">No log lines</div>

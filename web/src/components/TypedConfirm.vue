@@ -1,13 +1,16 @@
 <script setup lang="ts">
-// Asks for a typed name before an action that cannot be undone, or that widens access.
-import { ref, watch } from 'vue'
+// Asks for confirmation: of an action that cannot be undone, or that widens access, by a typed name; of a rollback
+// with a reason.
+import { computed, ref, watch } from 'vue'
 
 import type { Problem } from '../api/client'
 
 const props = defineProps<{
   title: string
-  /** The name to type. */
-  word: string
+  /** The name to type; none for an action that needs no typed name. */
+  word?: string
+  /** Whether a reason is required. */
+  reasoned?: boolean
   /** The label of the button. */
   action: string
   busy: boolean
@@ -15,12 +18,19 @@ const props = defineProps<{
   problem: Problem | null
 }>()
 const open = defineModel<boolean>({ required: true })
-const emit = defineEmits<{ confirm: [typed: string] }>()
+const emit = defineEmits<{ confirm: [typed: string, reason: string] }>()
 const typed = ref('')
-watch(open, () => (typed.value = ''))
+const reason = ref('')
+watch(open, () => {
+  typed.value = ''
+  reason.value = ''
+})
+const complete = computed(
+  () => !props.busy && (!props.word || typed.value === props.word) && (!props.reasoned || !!reason.value.trim()),
+)
 
 function confirm(): void {
-  if (!props.busy && typed.value === props.word) emit('confirm', typed.value)
+  if (complete.value) emit('confirm', typed.value, reason.value)
 }
 </script>
 
@@ -29,11 +39,15 @@ function confirm(): void {
     <form @submit.prevent="confirm">
       <ProblemNote :problem="problem" />
       <div class="mb-2 wrap-anywhere"><slot /></div>
-      <label class="d-block mb-3"
+      <label v-if="reasoned" class="d-block mb-3"
+        >Reason
+        <input v-model="reason" class="form-control mt-1" autocomplete="off" />
+      </label>
+      <label v-if="word" class="d-block mb-3"
         >Type <strong>{{ word }}</strong> to confirm:
         <input v-model="typed" class="form-control mt-1" autocomplete="off" />
       </label>
-      <button class="btn btn-danger me-2" :disabled="busy || typed !== word">{{ action }}</button>
+      <button class="btn btn-danger me-2" :disabled="!complete">{{ action }}</button>
       <button type="button" class="btn btn-outline-secondary" @click="open = false">Cancel</button>
     </form>
   </BModal>

@@ -21,7 +21,8 @@ export function useLog(of: () => { service: string; stage: string; target: strin
 
   function show(): void {
     if (arrived.length === 0) return
-    const next = lines.value.concat(arrived)
+    const last = lines.value.at(-1)?.id ?? -1
+    const next = lines.value.concat(arrived.filter((l) => l.id > last)) // a resumed stream can repeat lines
     arrived = []
     if (next.length > kept) older.value = true
     lines.value = next.length > kept ? next.slice(-kept) : next
@@ -30,7 +31,8 @@ export function useLog(of: () => { service: string; stage: string; target: strin
 
   function follow(): void {
     stream?.close()
-    lines.value = arrived = []
+    lines.value = []
+    arrived = [] // a list of its own: lines.value is shown
     older.value = true
     const { service, stage, target, function: name } = of()
     const query = new URLSearchParams({ target })

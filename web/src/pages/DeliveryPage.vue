@@ -187,7 +187,10 @@ function runCases(): Promise<boolean> {
         <span v-if="data.place.blockedBy" class="bad wrap-anywhere">{{ data.place.blockedBy }}</span>
         <span v-if="data.place.only">only {{ some(data.place.only) }}</span>
         <span v-if="data.remaining" class="wait">without {{ some(data.remaining) }}</span>
-        <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">Plan</RouterLink>
+        <RouterLink v-if="data.plan" :to="{ name: 'saved-plan', params: { service, id: data.plan } }"
+          >Executed plan</RouterLink
+        >
+        <RouterLink v-else :to="{ name: 'plan', params: { service }, query: { stage, version } }">Plan</RouterLink>
         <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }"
           >deployment {{ d }}</RouterLink
         >
@@ -350,7 +353,10 @@ function runCases(): Promise<boolean> {
                   class="btn me-2 mb-1"
                   :class="a === 'reject' ? 'btn-outline-danger' : 'btn-primary'"
                   :disabled="
-                    busy || (needsLook.includes(a) && !mayAgree) || (a === 'override' && (!gate || !comment.trim()))
+                    busy ||
+                    (needsLook.includes(a) && !mayAgree) ||
+                    (a === 'override' && (!gate || !comment.trim())) ||
+                    (a === 'rollback' && !comment.trim())
                   "
                   @click="begin(a)"
                 >

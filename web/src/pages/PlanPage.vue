@@ -75,6 +75,8 @@ const doing = computed(() => {
   const { version, from } = plan.value.base
   return version > from ? `Redeploy version ${version}` : `Roll back to version ${version}`
 })
+/** A rollback, and an action that deletes data or widens access, is confirmed. */
+const asks = computed(() => !!data.value?.confirm || data.value?.runnable.action === 'rollback')
 const { busy, problem: runProblem, run } = useAction()
 
 function choose(query: Record<string, string | undefined>): void {
@@ -116,11 +118,11 @@ async function copy(): Promise<void> {
   })
 }
 
-async function go(confirm: string): Promise<void> {
+async function go(confirm: string, reason = ''): Promise<void> {
   await run(async () => {
     const kept = await keep()
     const { deployment } = await ask(
-      client.POST('/plans/{id}/deployments', { params: { path: { id: kept.id } }, body: { confirm } }),
+      client.POST('/plans/{id}/deployments', { params: { path: { id: kept.id } }, body: { confirm, reason } }),
     )
     if (deployment) await router.push({ name: 'deployment', params: { service: service.value, id: deployment } })
     else
@@ -228,20 +230,26 @@ async function go(confirm: string): Promise<void> {
               <TypedConfirm
                 v-model="asking"
                 :title="doing"
-                :word="plan.base.stage"
+                :word="data.confirm ? plan.base.stage : undefined"
+                :reasoned="data.runnable.action === 'rollback'"
                 :action="doing"
                 :busy="busy"
                 :problem="runProblem"
                 @confirm="go"
-                >{{ data.confirm }}.</TypedConfirm
               >
+                <p v-if="data.runnable.action === 'rollback'" class="mb-1">{{ data.runnable.reason }}</p>
+                <ul v-if="data.runnable.action === 'rollback' && plan.impact.length" class="says">
+                  <ImpactLines :lines="plan.impact" />
+                </ul>
+                <p v-if="data.confirm" class="mb-0">{{ data.confirm }}.</p>
+              </TypedConfirm>
               <button
                 type="button"
                 class="btn btn-primary"
                 :disabled="busy || !session.may('deploy')"
-                @click="data.confirm ? (asking = true) : go('')"
+                @click="asks ? (asking = true) : go('')"
               >
-                {{ doing }}{{ data.confirm ? '…' : '' }}
+                {{ doing }}{{ asks ? '…' : '' }}
               </button>
               <p v-if="data.confirm" class="bad mb-0 mt-1">{{ data.confirm }}.</p>
               <p v-if="!session.may('deploy')" class="quiet mb-0 mt-1">Your role can view plans but not run them.</p>
