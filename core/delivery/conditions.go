@@ -96,8 +96,8 @@ func soak(stage *manifest.Stage, now time.Time, at Earlier) Gate {
 	ran := now.Sub(at.Since)
 	switch {
 	case s.ErrorsUnder > 0 && at.Invocations >= max(1, s.MinInvocations) && share >= s.ErrorsUnder:
-		g.State, g.Reason = GateNotMet, fmt.Sprintf("%.3g%% of %s failed in %s, %.3g%% allowed", share*100,
-			language.FormatCount(at.Invocations, "invocation"), stage.After, s.ErrorsUnder*100)
+		g.State, g.Reason = GateNotMet, fmt.Sprintf("%s of %s failed in %s, %s allowed", language.FormatShare(share),
+			language.FormatCount(at.Invocations, "invocation"), stage.After, language.FormatShare(s.ErrorsUnder))
 	case s.ErrorsUnder == 0 && len(at.Missed) > 0 && at.Invocations >= max(1, s.MinInvocations):
 		g.State, g.Reason = GateNotMet, "in "+stage.After+" "+strings.Join(at.Missed, "; ")
 	case ran < s.For:

@@ -14,8 +14,8 @@ import (
 func Missed(o manifest.Objectives, sum metrics.Sum) string {
 	var out []string
 	if share := float64(sum.Errors) / float64(max(1, sum.Invocations)); o.ErrorsUnder > 0 && share >= o.ErrorsUnder {
-		out = append(out, fmt.Sprintf("%.3g%% of %s failed, objective under %.3g%%", share*100,
-			language.FormatCount(sum.Invocations, "invocation"), o.ErrorsUnder*100))
+		out = append(out, fmt.Sprintf("%s of %s failed, objective under %s", language.FormatShare(share),
+			language.FormatCount(sum.Invocations, "invocation"), language.FormatShare(o.ErrorsUnder)))
 	}
 	p95 := time.Duration(sum.Durations.Quantile(0.95) * float64(time.Millisecond))
 	if o.P95Under > 0 && sum.Durations.Count() > 0 && p95 >= o.P95Under {

@@ -1,7 +1,6 @@
 package delivery
 
 import (
-	"fmt"
 	"reflect"
 	"slices"
 	"strings"
@@ -126,7 +125,7 @@ func soakWords(s *manifest.Soak) string {
 		words = append(words, language.FormatCount(s.MinInvocations, "invocation"))
 	}
 	if s.ErrorsUnder > 0 {
-		words = append(words, fmt.Sprintf("errors under %.3g%%", s.ErrorsUnder*100))
+		words = append(words, "errors under "+language.FormatShare(s.ErrorsUnder))
 	}
 	return strings.Join(words, ", ")
 }
@@ -185,7 +184,7 @@ func shiftWords(s *manifest.Shift) string {
 	}
 	var words []string
 	for _, step := range s.Steps {
-		words = append(words, fmt.Sprintf("%.3g%%", step*100))
+		words = append(words, language.FormatShare(step))
 	}
 	return strings.Join(words, ", ") + ", every " + language.FormatTime(s.Every)
 }

@@ -138,3 +138,25 @@ func FormatCount(n int, word string) string {
 	}
 	return fmt.Sprintf("%d %s", n, word+"s")
 }
+
+// FormatShare formats a share as a percentage of at most three digits, never in scientific notation: "12.5%",
+// "under 0.01%" and "over 1000%" at the ends.
+func FormatShare(share float64) string {
+	switch {
+	case share > 0 && share < 0.0001:
+		return "under 0.01%"
+	case share > 10:
+		return "over 1000%"
+	}
+	return FormatNumber(share*100) + "%"
+}
+
+// FormatNumber formats a number with three significant digits, and all digits before the point.
+func FormatNumber(n float64) string {
+	if n == 0 || math.IsNaN(n) || math.IsInf(n, 0) {
+		return strconv.FormatFloat(n, 'f', -1, 64)
+	}
+	digits := max(0, 2-int(math.Floor(math.Log10(math.Abs(n)))))
+	scale := math.Pow(10, float64(digits))
+	return strconv.FormatFloat(math.Round(n*scale)/scale, 'f', -1, 64)
+}

@@ -292,7 +292,10 @@ func (w *words) tight(t impact.NearLimit) {
 		if t.What == "memory" {
 			return language.FormatSize(int64(v))
 		}
-		return fmt.Sprintf("%.0f ms", v)
+		if v < 10_000 {
+			return fmt.Sprintf("%.0f ms", v)
+		}
+		return roughly(int64(v))
 	}
 	limit := show(t.Limit)
 	if t.What == "timeout" {
@@ -334,7 +337,7 @@ func (w *words) schedule(s impact.Fires) {
 		if n == 1 {
 			return "once a day"
 		}
-		return fmt.Sprintf("%.4g times a day", n)
+		return language.FormatNumber(n) + " times a day"
 	}
 	text := fmt.Sprintf("%s runs %s", s.Trigger, rate(s.After))
 	switch {
