@@ -132,7 +132,8 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 }
 
 // conflict returns a *ConflictError with the edit merged with the newer commits.
-func (e *Engine) conflict(ctx context.Context, s store.Service, head source.Commit, folder *source.Folder, edit Edit) error {
+func (e *Engine) conflict(ctx context.Context, s store.Service, head source.Commit, folder *source.Folder,
+	edit Edit) error {
 	repo := e.Host.Repository(s.Repository)
 	base, err := repo.Folder(ctx, edit.Base, s.Dir)
 	if err != nil {

@@ -187,7 +187,8 @@ func (h *handlers) CopyDrift(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	edit := api.ManifestEdit{Branch: branch, Commit: commit.Hash, Function: d.Function, Attributes: []string{}, Files: map[string]string{}}
+	edit := api.ManifestEdit{Branch: branch, Commit: commit.Hash, Function: d.Function,
+		Attributes: []string{}, Files: map[string]string{}}
 	changed := map[string][]byte{}
 	for _, other := range all {
 		if other.Function != d.Function || other.Vanished || other.Unknown || other.Follows != "" {

@@ -244,7 +244,9 @@ func (h *handlers) GetBoard(ctx context.Context, r api.GetBoardRequestObject) (a
 func (h *handlers) canAct(ctx context.Context, f *view.Facts, n api.AttentionItem) bool {
 	stage := api.OrZero(n.Stage)
 	any := func(permissions ...rights.Permission) bool {
-		return slices.ContainsFunc(permissions, func(p rights.Permission) bool { return may(ctx, p, f.Service.Name, stage) == nil })
+		return slices.ContainsFunc(permissions, func(p rights.Permission) bool {
+			return may(ctx, p, f.Service.Name, stage) == nil
+		})
 	}
 	switch n.Kind {
 	case api.AttentionItemKindApproval:

@@ -105,7 +105,8 @@ func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.SavedPla
 		return out, err
 	}
 	b := kept.Plan.Base
-	why, err := h.engine.Line.RollbackConfirmation(ctx, b.Service, b.Stage, b.Version, &deliver.Impact{Confirm: kept.Plan.Confirmation()})
+	m := &deliver.Impact{Confirm: kept.Plan.Confirmation()}
+	why, err := h.engine.Line.RollbackConfirmation(ctx, b.Service, b.Stage, b.Version, m)
 	out.Confirm = api.Optional(why)
 	return out, err
 }
@@ -286,7 +287,8 @@ func (h *handlers) goBack(ctx context.Context, kept store.Plan, wish *api.RunReq
 			"%s has other targets than %s, which change with it: roll back on the page of version %d in %s, which shows all of them", b.Stage, b.Target, b.Version, b.Stage))
 	}
 	return h.engine.Line.RollBackTo(ctx, b.Service, b.Version, b.Stage,
-		deliver.Command{By: who(ctx).person, Shown: m.Digest, Confirm: api.OrZero(wish.Confirm), Comment: api.OrZero(wish.Reason)})
+		deliver.Command{By: who(ctx).person, Shown: m.Digest, Confirm: api.OrZero(wish.Confirm),
+			Comment: api.OrZero(wish.Reason)})
 }
 
 func deploymentOf(d store.Deployment) api.Deployment {

@@ -99,12 +99,14 @@ func (c *config) followDelivery(cmd *cobra.Command, args []string, wait bool, ex
 		switch {
 		case slices.Contains(expected, state):
 			return nil
-		case slices.Contains([]api.DeliveryState{api.DeliveryStateFailed, api.DeliveryStateRolledBack, api.DeliveryStateRejected}, state):
+		case state == api.DeliveryStateFailed || state == api.DeliveryStateRolledBack || state == api.DeliveryStateRejected:
 			return coded{exitChanges, nil}
 		case state == api.DeliveryStateSettled || state == api.DeliveryStateSuperseded || !wait:
 			return nil
 		}
-		open := slices.ContainsFunc(d.Gates, func(g api.Gate) bool { return g.State != api.GateStatePassed && g.State != api.GateStateOverridden })
+		open := slices.ContainsFunc(d.Gates, func(g api.Gate) bool {
+			return g.State != api.GateStatePassed && g.State != api.GateStateOverridden
+		})
 		paused := d.Shift != nil && d.Shift.Active && d.Shift.PausedBy != nil
 		if (paused || state == api.DeliveryStateWaiting && open) && time.Since(still) > restsFor {
 			return nil

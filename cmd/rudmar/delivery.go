@@ -144,7 +144,8 @@ func deliveryActCommand(act deliveryAction) *cobra.Command {
 
 // deliveryImpact prints and returns the impact of an action: of its version, or of the previous version if the
 // action restores that.
-func (c *config) deliveryImpact(cmd *cobra.Command, act deliveryAction, args []string, query url.Values) (api.Impact, error) {
+func (c *config) deliveryImpact(cmd *cobra.Command, act deliveryAction, args []string,
+	query url.Values) (api.Impact, error) {
 	var means api.Impact
 	path, err := deliveryPath(args)
 	if err != nil {

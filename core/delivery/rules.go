@@ -62,7 +62,8 @@ func (e Entry) RuleChanges() []impact.RuleChange {
 		if was == is {
 			is += " (changed)"
 		}
-		out = append(out, impact.RuleChange{Rule: rule, Before: was, After: is, Loosens: o == weaker, Differs: o == different})
+		out = append(out, impact.RuleChange{Rule: rule, Before: was, After: is, Loosens: o == weaker,
+			Differs: o == different})
 	}
 	add("enter", enterWords(before), enterWords(after), compareEnter(before, after))
 	b, a := before.Gates, after.Gates

@@ -100,7 +100,8 @@ func compareSoak(was, is *manifest.Soak) order {
 		}
 		return s.ErrorsUnder
 	}
-	return ranked(was.For, is.For).and(ranked(was.MinInvocations, is.MinInvocations)).and(ranked(-allowed(was), -allowed(is)))
+	return ranked(was.For, is.For).and(ranked(was.MinInvocations, is.MinInvocations)).
+		and(ranked(-allowed(was), -allowed(is)))
 }
 
 func compareApprovals(was, is *manifest.Approvals) order {

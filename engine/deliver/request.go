@@ -227,7 +227,8 @@ func (l *StageLine) event(ctx context.Context, service string, version int, stag
 
 // RollbackConfirmation returns why the person who restores a version in a stage must type the stage's name: because of
 // the impact, or because it is the last stage; "" if they need not.
-func (l *StageLine) RollbackConfirmation(ctx context.Context, service, stage string, version int, m *Impact) (string, error) {
+func (l *StageLine) RollbackConfirmation(ctx context.Context, service, stage string, version int,
+	m *Impact) (string, error) {
 	own, _, err := l.planner.Service(ctx, service, version)
 	if err != nil {
 		return "", err

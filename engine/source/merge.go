@@ -21,7 +21,8 @@ const (
 
 // Merge merges two changes of a text line by line (git merge-file). Lines that both change differently are kept on
 // both sides, between conflict markers, and reported; by names the other side.
-func (r Repository) Merge(ctx context.Context, base, mine, theirs, by string) (merged string, conflicts bool, err error) {
+func (r Repository) Merge(ctx context.Context, base, mine, theirs, by string) (merged string, conflicts bool,
+	err error) {
 	dir, err := os.MkdirTemp(r.dir, "merge-")
 	if err != nil {
 		return "", false, fmt.Errorf("merging: %w", err)
