@@ -52,6 +52,7 @@ type Health struct {
 	Platforms []PlatformHealth
 	Stuck     []store.Stalled
 	Sick      []Unhealthy
+	Backlogs  []store.Backlog
 }
 
 // Serves reports whether Rudmar's own resources are available, regardless of platforms.
@@ -101,6 +102,9 @@ func (e *Engine) Health(ctx context.Context) (Health, error) {
 	h := Health{Checks: e.Needs(ctx), Platforms: e.platforms(ctx)}
 	var err error
 	if h.Stuck, err = e.Store.StalledSince(ctx, e.Store.Now().Add(-stuckAfter)); err != nil {
+		return h, err
+	}
+	if h.Backlogs, err = e.Store.Backlogs(ctx); err != nil {
 		return h, err
 	}
 	services, err := e.Store.Services(ctx)

@@ -108,6 +108,10 @@ func TestFailedNotifications(t *testing.T) {
 	ctx := t.Context()
 	sick := newReceiver(t, func(n int) int { return 500 })
 	moved := newReceiver(t, func(int) int { return http.StatusFound })
+	hung := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() }))
+	defer hung.Close()
+	_, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "hung", URL: hung.URL}, "k", "wren")
+	must(t, err)
 	well := newReceiver(t, func(int) int { return 200 })
 	hooks := map[string]store.NotificationTarget{}
 	for name, at := range map[string]*receiver{"sick": sick, "moved": moved, "well": well} {
@@ -127,6 +131,16 @@ func TestFailedNotifications(t *testing.T) {
 	r.until("each to be tried", func() bool {
 		return state("sick").Attempts == 1 && state("moved").Attempts == 1 && state("well").State == store.NotificationSent
 	})
+	backlogs, err := r.Store.Backlogs(ctx)
+	must(t, err)
+	for _, b := range backlogs {
+		if b.Queued == 0 || b.Oldest.IsZero() || b.Target == "sick" && (b.Attempts != 1 || !strings.Contains(b.Response, "500")) || b.Target == "well" {
+			t.Errorf("%+v", b)
+		}
+	}
+	if len(backlogs) < 3 { // hung, moved, sick
+		t.Errorf("backlogs: %+v", backlogs)
+	}
 	if n := state("sick"); n.State != store.NotificationQueued || !strings.Contains(n.Response, "500") || !n.Due.After(n.Made.Add(2*time.Second)) {
 		t.Errorf("%+v", n)
 	}

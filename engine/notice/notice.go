@@ -18,10 +18,10 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-	"golang.org/x/sync/errgroup"
 
 	"rudmar/core/delivery"
 	"rudmar/engine/outside"
@@ -38,7 +38,6 @@ const (
 	firstWait = 10 * time.Second // before the second attempt
 	longWait  = 6 * time.Hour
 	giveUp    = 12 // attempts, over about a day
-	atOnce    = 8
 	lookEvery = 5 * time.Second
 	keptBytes = 2000 // of the response
 )
@@ -60,6 +59,7 @@ type Sender struct {
 	client *http.Client
 	inside bool
 	mail   Mail
+	busy   sync.Map // ids of targets that are being sent to
 }
 
 // Config has the dependencies of a sender.
@@ -151,15 +151,29 @@ func (s *Sender) address(text string) error {
 // about binds a encrypted key to its hook.
 func about(name string) string { return "hook/" + name }
 
-// Run sends due notifications until the context ends.
+// Run sends due notifications until the context ends: to each target on its own and in order, so one that does not
+// respond delays no other.
 func (s *Sender) Run(ctx context.Context) {
 	wake, stop := s.store.Listen(store.TopicNotice)
 	defer stop()
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
+	var group sync.WaitGroup
+	defer group.Wait()
 	for {
-		if err := s.round(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("sending notifications", "error", err)
+		due, err := s.store.DueNotifications(ctx)
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("reading due notifications", "error", err)
+		}
+		for _, n := range due {
+			if _, busy := s.busy.LoadOrStore(n.NotificationTarget, true); !busy {
+				group.Go(func() {
+					defer s.busy.Delete(n.NotificationTarget)
+					if err := s.drain(ctx, n); err != nil && ctx.Err() == nil {
+						s.log.Error("sending notifications", "target", n.NotificationTarget, "error", err)
+					}
+				})
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -170,33 +184,21 @@ func (s *Sender) Run(ctx context.Context) {
 	}
 }
 
-// round sends due notifications, those of one target one after another: an unresponsive one does not delay
-// others.
-func (s *Sender) round(ctx context.Context) error {
+// drain sends the due notifications of a target, one after another, from n on. It returns when one fails, or none is
+// due.
+func (s *Sender) drain(ctx context.Context, n store.Notification) error {
 	for {
-		due, err := s.store.DueNotifications(ctx, 100)
-		if err != nil || len(due) == 0 {
+		if err := s.try(ctx, n); err != nil || ctx.Err() != nil {
 			return err
 		}
-		byHook := map[int64][]store.Notification{}
-		for _, n := range due {
-			byHook[n.NotificationTarget] = append(byHook[n.NotificationTarget], n)
+		next, err := s.store.NextNotification(ctx, n.NotificationTarget)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
 		}
-		var group errgroup.Group
-		group.SetLimit(atOnce)
-		for _, list := range byHook {
-			group.Go(func() error {
-				var err error
-				for _, n := range list {
-					err = errors.Join(err, s.try(ctx, n))
-				}
-				return err
-			})
-		}
-		err = group.Wait()
-		if err != nil || ctx.Err() != nil {
+		if err != nil {
 			return err
 		}
+		n = next
 	}
 }
 

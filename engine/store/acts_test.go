@@ -293,7 +293,7 @@ func story(s *store.Store) []dbtest.Act {
 			return s.EndBuild(ctx, queued[0])
 		}},
 		{"a notice is sent", func(ctx context.Context) error {
-			due, err := s.DueNotifications(ctx, 1)
+			due, err := s.DueNotifications(ctx)
 			if err != nil || len(due) == 0 {
 				return fmt.Errorf("none is due: %w", err)
 			}
@@ -301,7 +301,7 @@ func story(s *store.Store) []dbtest.Act {
 			return s.RecordAttempt(ctx, due[0])
 		}},
 		{"a notice is tried in vain", func(ctx context.Context) error {
-			due, err := s.DueNotifications(ctx, 1)
+			due, err := s.DueNotifications(ctx)
 			if err != nil || len(due) == 0 {
 				return fmt.Errorf("none is due: %w", err)
 			}

@@ -198,7 +198,7 @@ func TestHookInput(t *testing.T) {
 	if list, err := s.Notifications(ctx, id, 10); err != nil || len(list) != 1 || list[0].State != store.NotificationFailed {
 		t.Errorf("what was queued: %+v %v", list, err)
 	}
-	if due, err := s.DueNotifications(ctx, 10); err != nil || len(due) != 0 {
+	if due, err := s.DueNotifications(ctx); err != nil || len(due) != 0 {
 		t.Errorf("what is due: %+v %v", due, err)
 	}
 }

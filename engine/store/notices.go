@@ -168,10 +168,43 @@ func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data
 	return nil
 }
 
-// DueNotifications returns the due notifications, oldest first.
-func (s *Store) DueNotifications(ctx context.Context, most int) ([]Notification, error) {
-	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE state = 'queued' AND due_at <= ?
-		ORDER BY due_at, id LIMIT ?`, s.stamp(), most)
+// firstQueued is the condition that a notification is the oldest queued one of its target: a target receives its
+// notifications in order, so the others wait for it.
+const firstQueued = `state = 'queued' AND NOT EXISTS (SELECT 1 FROM notices o
+	WHERE o.hook = notices.hook AND o.state = 'queued' AND o.id < notices.id)`
+
+// DueNotifications returns the due notifications, at most one of each target, the longest due first.
+func (s *Store) DueNotifications(ctx context.Context) ([]Notification, error) {
+	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE due_at <= ? AND `+firstQueued+`
+		ORDER BY due_at, id`, s.stamp())
+}
+
+// NextNotification returns the next notification of a target if it is due; ErrNotFound if there is none.
+func (s *Store) NextNotification(ctx context.Context, target int64) (Notification, error) {
+	return one(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE hook = ? AND due_at <= ? AND `+firstQueued,
+		target, s.stamp())
+}
+
+// Backlog is the queue of a notification target.
+type Backlog struct {
+	Target   string
+	Queued   int
+	Oldest   time.Time // when its oldest notification was queued
+	Attempts int       // of the oldest one
+	Response string    // to the last attempt
+	Due      time.Time // of the next attempt
+}
+
+// Backlogs returns the targets with queued notifications, sorted by name.
+func (s *Store) Backlogs(ctx context.Context) ([]Backlog, error) {
+	return list(ctx, s.read, func(r scanner) (Backlog, error) {
+		var b Backlog
+		var oldest, due int64
+		err := r.Scan(&b.Target, &b.Queued, &oldest, &b.Attempts, &b.Response, &due)
+		b.Oldest, b.Due = millis(oldest), millis(due)
+		return b, err
+	}, `SELECT hooks.name, (SELECT count(*) FROM notices q WHERE q.hook = notices.hook AND q.state = 'queued'), notices.made_at,
+		tries, answer, due_at FROM notices JOIN hooks ON hooks.id = notices.hook WHERE `+firstQueued+` ORDER BY hooks.name`)
 }
 
 // Notifications returns the newest notifications to a hook.

@@ -47,7 +47,7 @@ func reads(s *store.Store) []reading {
 		ask("hooks", func(ctx context.Context) (any, error) { return s.NotificationTargets(ctx) }),
 		ask("notices", func(ctx context.Context) (any, error) { return s.Notifications(ctx, 1, 2) }),
 		ask("due notices", func(ctx context.Context) (any, error) {
-			due, err := s.DueNotifications(ctx, 100)
+			due, err := s.DueNotifications(ctx)
 			return len(due), err
 		}),
 		ask("a notice", func(ctx context.Context) (any, error) { return s.Notification(ctx, 2) }),

@@ -696,6 +696,23 @@ type AttributeChange struct {
 	Unit    *string     `json:"unit,omitempty"`
 }
 
+// Backlog defines model for Backlog.
+type Backlog struct {
+	// Attempts Attempts to send the oldest notification
+	Attempts int `json:"attempts"`
+
+	// Due Time of the next attempt
+	Due int64 `json:"due"`
+
+	// Oldest When its oldest notification was queued
+	Oldest int64 `json:"oldest"`
+	Queued int   `json:"queued"`
+
+	// Response Response to the last attempt
+	Response string `json:"response"`
+	Target   string `json:"target"`
+}
+
 // BlockedVersion Blockers of a version in delivery
 type BlockedVersion struct {
 	Blockers []string `json:"blockers"`
@@ -1387,6 +1404,8 @@ type Heading struct {
 
 // Health defines model for Health.
 type Health struct {
+	// Backlogs Notification targets with queued notifications
+	Backlogs    []Backlog           `json:"backlogs"`
 	Builds      BuildHealth         `json:"builds"`
 	Checks      []HealthCheck       `json:"checks"`
 	Platforms   []PlatformHealth    `json:"platforms"`

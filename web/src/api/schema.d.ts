@@ -1895,11 +1895,31 @@ export interface components {
             token: components["schemas"]["Token"];
         };
         Health: {
+            /** @description Notification targets with queued notifications */
+            backlogs: components["schemas"]["Backlog"][];
             checks: components["schemas"]["HealthCheck"][];
             stalled: components["schemas"]["StalledWork"][];
             unreachable: components["schemas"]["UnreachableTarget"][];
             platforms: components["schemas"]["PlatformHealth"][];
             builds: components["schemas"]["BuildHealth"];
+        };
+        Backlog: {
+            target: string;
+            queued: number;
+            /**
+             * Format: int64
+             * @description When its oldest notification was queued
+             */
+            oldest: number;
+            /** @description Attempts to send the oldest notification */
+            attempts: number;
+            /** @description Response to the last attempt */
+            response: string;
+            /**
+             * Format: int64
+             * @description Time of the next attempt
+             */
+            due: number;
         };
         HealthCheck: {
             name: string;

@@ -3,6 +3,7 @@
 // on this machine.
 import { ask, client } from '../api/client'
 import { useLoad } from '../composables/useLoad'
+import { count } from '../words'
 
 const { data, problem, reload } = useLoad(() => ask(client.GET('/health')), { topics: ['observation'] })
 
@@ -51,6 +52,19 @@ const builds = {
           <li v-for="s in data.stalled" :key="`${s.service} ${s.work}`">
             {{ s.service }}<template v-if="s.stage">, {{ s.stage }}</template
             >: {{ s.work }}, no progress since <TimeAgo :at="s.since" />
+          </li>
+        </ul>
+      </section>
+      <section v-if="data.backlogs.length" class="sheet sheet-pad mb-3" aria-labelledby="backlogs">
+        <h2 id="backlogs">Queued notifications</h2>
+        <ul class="mb-1">
+          <li v-for="b in data.backlogs" :key="b.target">
+            <RouterLink to="/notifications">{{ b.target }}</RouterLink
+            >: {{ count(b.queued, 'notification') }}, the oldest from <TimeAgo :at="b.oldest" /><template
+              v-if="b.attempts"
+              >; {{ count(b.attempts, 'attempt') }}, next <TimeAgo :at="b.due" />:
+              <span class="bad wrap-anywhere">{{ b.response }}</span></template
+            >
           </li>
         </ul>
       </section>
