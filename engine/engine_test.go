@@ -50,9 +50,9 @@ var besides sync.Map
 // beside runs a test in parallel, unless it changes shared state.
 func beside(t testing.TB) {
 	one, ok := t.(*testing.T)
-	if _, twice := besides.LoadOrStore(t.Name(), true); ok && !twice && !strings.HasPrefix(t.Name(), "TestNo") &&
-		!strings.HasPrefix(t.Name(), "TestShift") &&
-		!strings.Contains(t.Name(), "/") {
+	alone := func(part string) bool { return strings.Contains(t.Name(), part) }
+	_, twice := besides.LoadOrStore(t.Name(), true)
+	if ok && !twice && !slices.ContainsFunc([]string{"IsIsolated", "TestShift", "TestNotification", "ApprovedPlan", "/"}, alone) {
 		one.Parallel()
 	}
 }

@@ -119,6 +119,9 @@ func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 			return nil // its end is reported
 		case one.State != store.Succeeded && failed == nil:
 			failed = fmt.Errorf("deployment %d %s: %s", one.ID, one.State, one.Reason)
+			if one.Cause == store.CauseUnreachable {
+				failed = unreachable{failed}
+			}
 		}
 	}
 	if failed != nil {

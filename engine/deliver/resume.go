@@ -3,7 +3,6 @@ package deliver
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"rudmar/core/delivery"
@@ -13,6 +12,14 @@ import (
 
 // errPlan reports that a plan has problems that stop it.
 var errPlan = errors.New("the plan cannot be run")
+
+// errUnreachable reports that a deployment failed because its platform did not respond.
+var errUnreachable = errors.New("the platform did not respond")
+
+// unreachable is an errUnreachable with the text of another error.
+type unreachable struct{ error }
+
+func (u unreachable) Is(target error) bool { return target == errUnreachable }
 
 // Pauses between checks of what a failed delivery needs: doubled after each failure.
 const (
@@ -25,7 +32,7 @@ func (l *StageLine) blockedOn(ctx context.Context, d store.Delivery, err error) 
 	switch {
 	case errors.Is(err, errPlan):
 		return store.BlockedByPlan
-	case platform.Transient(err), strings.Contains(err.Error(), "is unreachable"):
+	case platform.Transient(err), errors.Is(err, errUnreachable):
 		return store.MissesPlatform
 	}
 	if _, err := l.stampOf(ctx, d.Service, d.Stage, d.Version); platform.Transient(err) {

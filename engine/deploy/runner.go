@@ -31,7 +31,8 @@ var (
 // Limits of a deployment.
 const (
 	leaseLength = 30 * time.Second // renewed while it runs
-	patience    = 20 * time.Second // with a platform that does not respond
+	patience    = 20 * time.Second // with a platform that does not respond to a plan
+	stepTimeout = 2 * time.Minute  // without a response to a step
 	// gather is how long to wait for outcomes that can be written together, while more than half of the
 	// possible steps are in flight.
 	gather = 2 * time.Millisecond
@@ -214,6 +215,7 @@ type execution struct {
 // result is the outcome of a step that was sent.
 type result struct {
 	store.Outcome
+	took time.Duration
 	lost error // Rudmar ended in between: the outcome is unknown
 }
 
@@ -238,6 +240,9 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 			return err
 		}
 		d.State, d.Reason = store.Failed, err.Error()
+		if platform.Transient(err) {
+			d.Cause = store.CauseUnreachable
+		}
 		return r.store.EndDeployment(ctx, lease, d)
 	}
 	if err := r.store.StartDeployment(ctx, d); err != nil {
@@ -248,7 +253,7 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 		return err
 	}
 	begun := time.Now()
-	failed, cancelled, err := x.work(ctx, states)
+	failure, cancelled, err := x.work(ctx, states)
 	if err != nil {
 		return err
 	}
@@ -270,8 +275,11 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 	switch {
 	case cancelled:
 		d.Reason = "cancelled"
-	case failed != "":
-		d.Reason = failed
+	case failure.Step != nil:
+		d.Reason = failure.Step.Address + ": " + failure.Error
+		if failure.Unreachable {
+			d.Cause = store.CauseUnreachable
+		}
 	}
 	return r.store.EndDeployment(ctx, lease, d)
 }
@@ -303,9 +311,9 @@ func (x *execution) prepare(ctx context.Context) error {
 }
 
 // work executes all unfinished steps, in the order of their dependencies, and updates their states.
-func (x *execution) work(ctx context.Context, states []store.Step) (failed string, cancelled bool, err error) {
+func (x *execution) work(ctx context.Context, states []store.Step) (failed store.Outcome, cancelled bool, err error) {
 	results := make(chan result, plan.Parallelism)
-	inFlight := 0
+	inFlight, pace := 0, newPace()
 	renew, look := time.NewTicker(leaseLength/3), time.NewTicker(cancelledEvery)
 	defer renew.Stop()
 	defer look.Stop()
@@ -322,7 +330,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	}
 	for {
 		// Outcomes of steps are written together with the start of the next ones.
-		for inFlight+len(begun) < plan.Parallelism && !cancelled && ctx.Err() == nil {
+		for inFlight+len(begun) < pace.atOnce() && !cancelled && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
 				break
@@ -367,20 +375,21 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			wait := time.After(gather)
 			for more := true; more; {
 				inFlight--
+				pace.took(r.Step.Kind, r.took)
 				switch {
 				case r.lost != nil:
 					err, cancelled = errors.Join(err, r.lost), true
 					states[r.Step.Index].State = store.StepWaiting
 				case r.Error != "":
 					states[r.Step.Index].State = store.StepFailed
-					failed = r.Step.Address + ": " + r.Error
+					failed = r.Outcome
 					ended = append(ended, r.Outcome)
 				default:
 					states[r.Step.Index].State = store.StepSucceeded
 					queue.Done(r.Step.Index)
 					ended = append(ended, r.Outcome)
 				}
-				r, more = nextResult(results, inFlight > plan.Parallelism/2, wait)
+				r, more = nextResult(results, inFlight > pace.atOnce()/2, wait)
 			}
 		}
 	}
@@ -438,14 +447,19 @@ func (x *execution) keyOf(state store.Step) string {
 // step sends one step, whose start is recorded.
 func (x *execution) step(ctx context.Context, b store.Intent) result {
 	out := result{Outcome: store.Outcome{Step: b.Step, Version: x.versionOf(b.Step)}}
-	computed, err := RetryUnavailable(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
+	computed, err := retryFor(x.going, stepTimeout, func() (map[string]any, error) {
+		at := time.Now()
+		computed, err := x.send(ctx, b.Step, b.Key)
+		out.took = time.Since(at)
+		return computed, err
+	})
 	if ctx.Err() != nil {
 		out.lost = ctx.Err() // the outcome is unknown: the step is sent again at the next start
 		return out
 	}
 	out.Platform = computed
 	if err != nil {
-		out.Error = err.Error()
+		out.Error, out.Unreachable = err.Error(), platform.Transient(err)
 	}
 	return out
 }
@@ -488,6 +502,10 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 
 // RetryUnavailable retries for a while if a platform does not respond, or reports an error of its own.
 func RetryUnavailable[T any](ctx context.Context, do func() (T, error)) (T, error) {
+	return retryFor(ctx, patience, do)
+}
+
+func retryFor[T any](ctx context.Context, most time.Duration, do func() (T, error)) (T, error) {
 	pace := backoff.NewExponentialBackOff()
 	pace.InitialInterval, pace.MaxInterval = 100*time.Millisecond, 2*time.Second
 	var last error
@@ -497,7 +515,7 @@ func RetryUnavailable[T any](ctx context.Context, do func() (T, error)) (T, erro
 			return v, backoff.Permanent(last)
 		}
 		return v, last
-	}, backoff.WithBackOff(pace), backoff.WithMaxElapsedTime(patience))
+	}, backoff.WithBackOff(pace), backoff.WithMaxElapsedTime(most))
 	if err != nil && last != nil {
 		err = last // the reason for the retry, not for its end
 	}

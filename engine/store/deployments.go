@@ -18,6 +18,9 @@ const (
 	PartiallySucceeded = "partially-succeeded"
 	Failed             = "failed"
 
+	// CauseUnreachable is the cause of a deployment whose platform did not respond, or failed itself.
+	CauseUnreachable = "unreachable"
+
 	StepWaiting   = "waiting"
 	StepRunning   = "running"
 	StepSucceeded = "succeeded"
@@ -31,6 +34,7 @@ type Deployment struct {
 	manifest.Place
 	Version               int
 	State, Reason, Person string
+	Cause                 string // the kind of failure: CauseUnreachable or ""
 	Cancelled             bool
 	StartedAt, EndedAt    time.Time
 }
@@ -139,12 +143,12 @@ func (s *Store) StartDeployment(ctx context.Context, d Deployment) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.publishDeployment(ctx, d.ID, d.Place, "started", nil) })
 }
 
-const deploymentColumns = `id, plan, service, stage, target, version, state, why, person, cancelled, started_at, ended_at`
+const deploymentColumns = `id, plan, service, stage, target, version, state, why, cause, person, cancelled, started_at, ended_at`
 
 func takeDeployment(r scanner) (Deployment, error) {
 	var d Deployment
 	var started, ended int64
-	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Reason, &d.Person,
+	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Reason, &d.Cause, &d.Person,
 		&d.Cancelled, &started, &ended)
 	d.StartedAt, d.EndedAt = millis(started), millis(ended)
 	return d, err
@@ -187,8 +191,8 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 		if err := tx.holds(ctx, l); err != nil {
 			return err
 		}
-		result, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, ended_at = ? WHERE id = ? AND state = ?`,
-			d.State, d.Reason, s.stamp(), d.ID, Running)
+		result, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, cause = ?, ended_at = ?
+			WHERE id = ? AND state = ?`, d.State, d.Reason, d.Cause, s.stamp(), d.ID, Running)
 		if err != nil {
 			return err
 		}

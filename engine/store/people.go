@@ -133,6 +133,11 @@ func (tx Tx) Note(ctx context.Context, e Entry) error {
 	return err
 }
 
+// journalOf selects filtered entries; each service's are read in order from the index on service and id.
+const journalOf = `SELECT id, at, person, service, stage, what, text, token FROM journal
+	WHERE (?2 = 0 OR id < ?2) AND (?3 = '' OR instr(lower(text || ' ' || what), lower(?3)))
+		AND (?4 = '' OR person = ?4) AND (?5 = '' OR stage = ?5) AND (?6 = '' OR what IN (SELECT value FROM json_each(?8)))`
+
 // Journal returns the entries of a service, newest first, filtered by the person, stage and action of e, if
 // set.
 func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([]Entry, error) {
@@ -143,10 +148,9 @@ func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([
 		err := r.Scan(&e.ID, &at, &e.Person, &e.Service, &e.Stage, &e.What, &e.Text, &e.Token)
 		e.At = millis(at)
 		return e.present(actions), err
-	}, `SELECT id, at, person, service, stage, what, text, token FROM journal
-		WHERE service IN (?1, '') AND (?2 = 0 OR id < ?2) AND (?3 = '' OR instr(lower(text || ' ' || what), lower(?3)))
-			AND (?4 = '' OR person = ?4) AND (?5 = '' OR stage = ?5) AND (?6 = '' OR what IN (SELECT value FROM json_each(?8)))
-		ORDER BY id DESC LIMIT ?7`, service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit, actionNames(e.What))
+	}, `SELECT * FROM (`+journalOf+` AND service = ?1 ORDER BY id DESC LIMIT ?7)
+		UNION ALL SELECT * FROM (`+journalOf+` AND service = '' ORDER BY id DESC LIMIT ?7) ORDER BY id DESC LIMIT ?7`,
+		service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit, actionNames(e.What))
 }
 
 // Sealed is a secret's value, encrypted.

@@ -19,10 +19,12 @@ type Intent struct {
 
 // Outcome is the outcome of a step.
 type Outcome struct {
-	Step     *plan.Step
-	Version  int
-	Error    string
-	Platform map[string]any // computed attributes
+	Step    *plan.Step
+	Version int
+	Error   string
+	// Unreachable means that the platform did not respond, or failed itself.
+	Unreachable bool
+	Platform    map[string]any // computed attributes
 }
 
 // WriteSteps records, in one transaction, the outcomes of steps, each with the changed record, and the start of
