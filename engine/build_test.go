@@ -92,6 +92,58 @@ func TestCancelBuild(t *testing.T) {
 	}
 }
 
+// Only the author's faults fail a build: while archives cannot be written it stays queued with the reason, without this
+// machine's paths, newer builds of the service wait behind it, and both are built in order when the fault is gone. A
+// failed build can be run again.
+func TestTransientBuildFaults(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	folder := filepath.Join(r.dir, "artifacts")
+	must(t, os.Rename(folder, folder+".away"))
+	must(t, os.WriteFile(folder, nil, 0o600))
+	r.push(map[string]string{"a/main.py": "def run(call): return 'a' # sleet\n"})
+	b := r.ends("queued")
+	for b.Reason == "" {
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
+		b = r.ends("queued")
+	}
+	if !strings.Contains(b.Reason, "will be tried again") || strings.Contains(b.Reason, r.dir) {
+		t.Errorf("the reason: %s", b.Reason)
+	}
+	health, err := r.Health(t.Context())
+	if err != nil || len(health.Stuck) == 0 || !strings.Contains(health.Stuck[0].What, "will be tried again") {
+		t.Errorf("health: %v %+v", err, health.Stuck)
+	}
+	r.push(map[string]string{"a/main.py": "def run(call): return 'a' # snow\n"})
+	must(t, os.Remove(folder))
+	must(t, os.Rename(folder+".away", folder))
+	r.reaches(3, "trial", delivery.Settled)
+	for number, want := range map[int]string{2: "sleet", 3: "snow"} {
+		functions, err := r.Store.VersionFunctions(t.Context(), "frostline", number)
+		must(t, err)
+		archive, entries, err := r.Build.Archive(functions[0].Digest)
+		if err != nil || len(archive) == 0 || !strings.Contains(string(entries[0].Content), want) {
+			t.Errorf("version %d: %v, not %s", number, err, want)
+		}
+	}
+
+	r.push(map[string]string{"a/function.yaml": fn("a", "build: {run: [\"exit 3\"]}\n")})
+	failed := r.ends("failed")
+	must(t, r.Build.Retry(t.Context(), failed.ID, "wren"))
+	again := r.ends("failed")
+	for again.EndedAt.Equal(failed.EndedAt) {
+		time.Sleep(10 * time.Millisecond) // interval of checks of a condition
+		again = r.ends("failed")
+	}
+	if again.ID != failed.ID || !strings.Contains(again.Reason, "exit status 3") {
+		t.Errorf("run again: %+v", again)
+	}
+	if err := r.Build.Retry(t.Context(), 1, "wren"); !errors.Is(err, store.ErrNotFailed) {
+		t.Errorf("a succeeded build was run again: %v", err)
+	}
+}
+
 // starters is a service with a function from each starter.
 func starters(t *testing.T) map[string]string {
 	t.Helper()

@@ -61,6 +61,23 @@ func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObje
 	return api.CancelBuild204Response{}, nil
 }
 
+// RetryBuild queues a failed or cancelled build again.
+func (h *handlers) RetryBuild(ctx context.Context, r api.RetryBuildRequestObject) (api.RetryBuildResponseObject, error) {
+	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
+		return nil, err
+	}
+	b, err := h.engine.Store.Build(ctx, r.Build)
+	if err != nil || b.Service != r.Service {
+		return nil, store.Missing(errors.Join(err, store.ErrNotFound), "build %d of %s", r.Build, r.Service)
+	}
+	if err := h.engine.Build.Retry(ctx, r.Build, who(ctx).person.Username); errors.Is(err, store.ErrNotFailed) {
+		return nil, badRequest(err.Error())
+	} else if err != nil {
+		return nil, err
+	}
+	return api.RetryBuild204Response{}, nil
+}
+
 // getArchive sends the archive of a function, whole or in part (RFC 9110).
 func (s *Server) getArchive(c *echo.Context) error {
 	r := c.Request()

@@ -16,6 +16,7 @@ func examples() map[string]string {
 		"build show":                 "rudmar build show frostline 12",
 		"case run":                   "rudmar case run frostline trial\nrudmar case run frostline --stage trial --format junit --output cases.xml",
 		"check":                      "rudmar check demo/harvest\nrudmar check --fix\nrudmar check --explain RM1106",
+		"build retry":                "rudmar build retry frostline 12",
 		"delivery abort":             "rudmar delivery abort watering 3 live",
 		"delivery advance":           "rudmar delivery advance watering 3 live",
 		"delivery approve":           "rudmar delivery approve frostline 7 preview --comment \"tested on the north field\"",

@@ -56,7 +56,7 @@ func statusCommand() *cobra.Command {
 }
 
 func buildCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "build", Short: "List, show and cancel builds"}
+	cmd := &cobra.Command{Use: "build", Short: "List, show, cancel and retry builds"}
 	cmd.AddCommand(
 		buildSubcommand("list SERVICE", "List the newest builds of a service", 1,
 			func(c *config, cmd *cobra.Command, args []string) error {
@@ -86,6 +86,11 @@ func buildCommand() *cobra.Command {
 			func(c *config, cmd *cobra.Command, args []string) error {
 				return c.ask(cmd.Context(), http.MethodDelete,
 					"/services/"+url.PathEscape(args[0])+"/builds/"+url.PathEscape(args[1]), nil, nil)
+			}),
+		buildSubcommand("retry SERVICE NUMBER", "Run a failed or cancelled build again", 2,
+			func(c *config, cmd *cobra.Command, args []string) error {
+				return c.ask(cmd.Context(), http.MethodPost,
+					"/services/"+url.PathEscape(args[0])+"/builds/"+url.PathEscape(args[1])+"/retry", nil, nil)
 			}))
 	return cmd
 }

@@ -2,6 +2,7 @@ package build
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
@@ -15,6 +16,9 @@ const requirementsFile = "requirements.txt"
 // requirement is a line that names a package: its name, extras, and what follows
 // (PEP 508).
 var requirement = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[^\]]*\])?\s*(.*)$`)
+
+// ErrUnpinned reports a dependency without an exact version.
+var ErrUnpinned = errors.New("the dependencies are not pinned")
 
 // unpinned reports a package of requirements.txt without an exact version: the same commit could result in
 // another archive tomorrow.
@@ -38,7 +42,7 @@ func unpinned(entries []pack.Entry) error {
 			whole = strings.TrimSpace(whole + text)
 			if parts := requirement.FindStringSubmatch(whole); parts != nil && !strings.HasPrefix(parts[3], "==") &&
 				!strings.HasPrefix(parts[3], "@") {
-				return fmt.Errorf("%s:%d: %s does not pin a version; write %s==VERSION, as pip freeze does, so the same commit always produces the same archive", requirementsFile, begun, parts[1], parts[1])
+				return fmt.Errorf("%w: %s:%d: %s does not pin a version; write %s==VERSION, as pip freeze does, so the same commit always produces the same archive", ErrUnpinned, requirementsFile, begun, parts[1], parts[1])
 			}
 			whole = ""
 		}

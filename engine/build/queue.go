@@ -67,7 +67,12 @@ func (b *Builder) Run(ctx context.Context) {
 		if err != nil && ctx.Err() == nil {
 			b.log.Error("reading the build queue", "error", err)
 		}
+		waits := map[string]bool{} // services whose builds wait for an earlier one, so versions keep their order
 		for _, next := range queue {
+			if waits[next.Service] || b.rests.Resting(next.ID) {
+				waits[next.Service] = true
+				continue
+			}
 			own, ok := b.begin(ctx, next)
 			if !ok {
 				continue
@@ -183,6 +188,16 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 	return err
 }
 
+// Retry queues a failed or cancelled build again; ErrQueued if it has not ended so.
+func (b *Builder) Retry(ctx context.Context, id int64, person string) error {
+	if err := b.store.RequeueBuild(ctx, id, person); err != nil {
+		return err
+	}
+	b.rests.Ended(id, nil)
+	b.nudge()
+	return nil
+}
+
 // one executes a build. If its end cannot be written it stays queued, and is built again later.
 func (b *Builder) one(own context.Context, next store.Build) {
 	log := b.logOf(next.ID)
@@ -196,11 +211,12 @@ func (b *Builder) one(own context.Context, next store.Build) {
 			err = b.store.EndBuild(ctx, next)
 		case own.Err() != nil:
 			return // it stays queued and is built after the restart
-		case store.IsFault(err):
-		default:
-			next.State, next.Reason = store.BuildFailed, err.Error()
+		case b.authors(err):
+			next.State, next.Reason = store.BuildFailed, b.withoutPaths(err)
 			b.log.Warn("build failed", "service", next.Service, "commit", next.Hash, "error", err)
 			err = b.store.EndBuild(ctx, next)
+		default:
+			err = errors.Join(err, b.store.PauseBuild(ctx, next, "waiting, will be tried again: "+b.withoutPaths(err)))
 		}
 	}
 	if errors.Is(err, store.ErrMoved) {

@@ -109,14 +109,24 @@ type Commit struct {
 // Commit returns a commit by any name that git understands.
 func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	list, err := r.History(ctx, name, "", 1)
-	var exit *exec.ExitError
 	switch {
-	case err != nil && (ctx.Err() != nil || !errors.As(err, &exit)): // git was killed, or could not be started
-		return Commit{}, err
-	case err != nil || len(list) == 0:
+	case err != nil:
+		return Commit{}, r.missing(ctx, name, err)
+	case len(list) == 0:
 		return Commit{}, fmt.Errorf("%w: %s", ErrNoCommit, name)
 	}
 	return list[0], nil
+}
+
+// missing returns ErrNoCommit if git states that there is no commit of a name, and otherwise the error of reading it,
+// such as that git was too slow, or could not read its files.
+func (r Repository) missing(ctx context.Context, name string, err error) error {
+	_, stated := r.git(ctx, nil, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
+	var exit *exec.ExitError
+	if errors.As(stated, &exit) && exit.ExitCode() == 1 { // 128 for faults
+		return fmt.Errorf("%w: %s", ErrNoCommit, name)
+	}
+	return err
 }
 
 // History returns the newest commits of a branch, newest first; only those that touch a path, if one is given.
@@ -172,7 +182,7 @@ func (r Repository) Folder(ctx context.Context, commit, dir string) (*Folder, er
 	}
 	out, err := r.git(ctx, nil, nil, args...)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s: %w", ErrNoCommit, commit, err)
+		return nil, r.missing(ctx, commit, err)
 	}
 	f := &Folder{ctx: ctx, repo: r, byPath: map[string]int{}, content: map[string][]byte{}}
 	for _, record := range bytes.Split(out, []byte{0}) {

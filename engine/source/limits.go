@@ -104,7 +104,7 @@ func (r Repository) measure(ctx context.Context, to string) error {
 func (r Repository) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"--git-dir", r.dir}, args...)...)
 	cmd.Env = append(os.Environ(), gitQuiet()...)
-	cmd.WaitDelay = time.Second
+	cmd.WaitDelay = 30 * time.Second // on a busy machine the last output arrives late
 	return cmd
 }
 

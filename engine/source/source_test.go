@@ -363,3 +363,30 @@ func TestMerge(t *testing.T) {
 		}
 	}
 }
+
+// A commit is missing only if git states so: a repository that git cannot read says nothing about it.
+func TestMissingCommits(t *testing.T) {
+	h, _, _ := host(t)
+	if err := h.Create(t.Context(), "brambleford"); err != nil {
+		t.Fatal(err)
+	}
+	repo, missing := h.Repository("brambleford"), strings.Repeat("5", 40)
+	for what, read := range map[string]func() error{
+		"a commit": func() error { _, err := repo.Commit(t.Context(), missing); return err },
+		"a folder": func() error { _, err := repo.Folder(t.Context(), missing, "."); return err },
+	} {
+		if err := read(); !errors.Is(err, source.ErrNoCommit) {
+			t.Errorf("%s: %v", what, err)
+		}
+		objects := filepath.Join(h.Dir(), "brambleford.git", "objects")
+		if err := os.Rename(objects, objects+".away"); err != nil {
+			t.Fatal(err)
+		}
+		if err := read(); err == nil || errors.Is(err, source.ErrNoCommit) {
+			t.Errorf("%s in a repository without objects: %v", what, err)
+		}
+		if err := os.Rename(objects+".away", objects); err != nil {
+			t.Fatal(err)
+		}
+	}
+}

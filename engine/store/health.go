@@ -41,7 +41,8 @@ func (s *Store) StalledSince(ctx context.Context, before time.Time) ([]Stalled, 
 		err := r.Scan(&v.Service, &v.Stage, &v.What, &since)
 		v.Since = millis(since)
 		return v, err
-	}, `SELECT service, '', 'a build of ' || substr(hash, 1, 8), asked_at FROM builds WHERE state = 'queued' AND asked_at < ?1
+	}, `SELECT service, '', 'a build of ' || substr(hash, 1, 8) || CASE WHEN why = '' THEN '' ELSE ' (' || why || ')' END, asked_at
+		FROM builds WHERE state = 'queued' AND (asked_at < ?1 OR why <> '')
 		UNION ALL SELECT d.service, d.stage, 'deployment ' || d.id,
 			max(d.started_at, coalesce((SELECT max(max(s.started_at, s.ended_at)) FROM deployment_steps s
 				WHERE s.deployment = d.id), 0)) AS moved

@@ -147,6 +147,45 @@ func (s *Store) EndBuild(ctx context.Context, b Build) error {
 	return s.Within(ctx, func(tx Tx) error { return tx.endBuild(ctx, b) })
 }
 
+// PauseBuild records why a queued build could not be executed; it stays queued.
+func (s *Store) PauseBuild(ctx context.Context, b Build, reason string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		result, err := tx.ExecContext(ctx, `UPDATE builds SET why = ? WHERE id = ? AND state = ? AND why <> ?`, reason, b.ID,
+			BuildQueued, reason)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		return tx.Publish(ctx, b.Service, TopicBuild, map[string]any{"hash": b.Hash, "state": BuildQueued, "version": 0})
+	})
+}
+
+// ErrNotFailed reports that a build neither failed nor was cancelled.
+var ErrNotFailed = errors.New("only a failed or cancelled build can be run again")
+
+// RequeueBuild queues a failed or cancelled build again, and writes who did it to the journal.
+func (s *Store) RequeueBuild(ctx context.Context, id int64, person string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		b, err := one(ctx, tx, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE id = ?`, id)
+		if err != nil {
+			return Missing(err, "build %d", id)
+		}
+		if b.State != BuildFailed && b.State != BuildCancelled {
+			return fmt.Errorf("build %d is %s: %w", id, b.State, ErrNotFailed)
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE builds SET state = ?, why = '', log = '', ended_at = 0, asked_at = ? WHERE id = ?`,
+			BuildQueued, tx.s.stamp(), id); err != nil {
+			return err
+		}
+		if err := tx.Note(ctx, Entry{Person: person, Service: b.Service, What: "build queued again", Text: short(b.Hash)}); err != nil {
+			return err
+		}
+		return tx.Publish(ctx, b.Service, TopicBuild, map[string]any{"hash": b.Hash, "state": BuildQueued, "version": 0})
+	})
+}
+
 func (tx Tx) endBuild(ctx context.Context, b Build) error {
 	result, err := tx.ExecContext(ctx,
 		`UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ? AND state = ?`,

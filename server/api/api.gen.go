@@ -2484,6 +2484,12 @@ type DeleteServiceParams struct {
 	Confirm Confirm `form:"confirm" json:"confirm"`
 }
 
+// RetryBuildParams defines parameters for RetryBuild.
+type RetryBuildParams struct {
+	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // RunCopyCasesParams defines parameters for RunCopyCases.
 type RunCopyCasesParams struct {
 	// Function Function whose cases run; default all
@@ -3093,6 +3099,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetryBuild Runs a failed or cancelled build again
+	//
+	// Corresponds with POST /services/{service}/builds/{build}/retry (the `RetryBuild` operationId).
+	RetryBuild(ctx context.Context, service Service, build int64, params *RetryBuildParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteCopy Deletes a private copy and its data
 	//
@@ -4063,6 +4074,21 @@ func (c *Client) ListBuilds(ctx context.Context, service Service, reqEditors ...
 // Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 func (c *Client) CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCancelBuildRequest(c.Server, service, build)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetryBuild Runs a failed or cancelled build again
+//
+// Corresponds with POST /services/{service}/builds/{build}/retry (the `RetryBuild` operationId).
+func (c *Client) RetryBuild(ctx context.Context, service Service, build int64, params *RetryBuildParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetryBuildRequest(c.Server, service, build, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6407,6 +6433,62 @@ func NewCancelBuildRequest(server string, service Service, build int64) (*http.R
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRetryBuildRequest constructs an http.Request for the RetryBuild method
+func NewRetryBuildRequest(server string, service Service, build int64, params *RetryBuildParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/builds/%s/retry", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -10023,6 +10105,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuildWithResponse(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*CancelBuildResponse, error)
 
+	// RetryBuildWithResponse Runs a failed or cancelled build again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/builds/{build}/retry (the `RetryBuild` operationId).
+	RetryBuildWithResponse(ctx context.Context, service Service, build int64, params *RetryBuildParams, reqEditors ...RequestEditorFn) (*RetryBuildResponse, error)
+
 	// DeleteCopyWithResponse Deletes a private copy and its data
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11950,6 +12039,47 @@ func (r CancelBuildResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CancelBuildResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetryBuildResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetryBuildResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetryBuildResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetryBuildResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetryBuildResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetryBuildResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14924,6 +15054,19 @@ func (c *ClientWithResponses) CancelBuildWithResponse(ctx context.Context, servi
 	return ParseCancelBuildResponse(rsp)
 }
 
+// RetryBuildWithResponse Runs a failed or cancelled build again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/builds/{build}/retry (the `RetryBuild` operationId).
+func (c *ClientWithResponses) RetryBuildWithResponse(ctx context.Context, service Service, build int64, params *RetryBuildParams, reqEditors ...RequestEditorFn) (*RetryBuildResponse, error) {
+	rsp, err := c.RetryBuild(ctx, service, build, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetryBuildResponse(rsp)
+}
+
 // DeleteCopyWithResponse Deletes a private copy and its data
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16826,6 +16969,35 @@ func ParseCancelBuildResponse(rsp *http.Response) (*CancelBuildResponse, error) 
 	return response, nil
 }
 
+// ParseRetryBuildResponse parses an HTTP response from a RetryBuildWithResponse call
+func ParseRetryBuildResponse(rsp *http.Response) (*RetryBuildResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetryBuildResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseDeleteCopyResponse parses an HTTP response from a DeleteCopyWithResponse call
 func ParseDeleteCopyResponse(rsp *http.Response) (*DeleteCopyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18644,6 +18816,9 @@ type ServerInterface interface {
 	// CancelBuild Cancels a queued or running build
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx *echo.Context, service Service, build int64) error
+	// RetryBuild Runs a failed or cancelled build again
+	// (POST /services/{service}/builds/{build}/retry)
+	RetryBuild(ctx *echo.Context, service Service, build int64, params RetryBuildParams) error
 	// DeleteCopy Deletes a private copy and its data
 	// (DELETE /services/{service}/copies/{username})
 	DeleteCopy(ctx *echo.Context, service Service, username Name) error
@@ -19415,6 +19590,50 @@ func (w *ServerInterfaceWrapper) CancelBuild(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CancelBuild(ctx, service, build)
+	return err
+}
+
+// RetryBuild converts echo context to params.
+func (w *ServerInterfaceWrapper) RetryBuild(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", ctx.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter build: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RetryBuildParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RetryBuild(ctx, service, build, params)
 	return err
 }
 
@@ -21265,6 +21484,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/services/:service/source/rename", wrapper.RenameFunction, options.OperationMiddlewares["renameFunction"]...)
 	router.GET(options.BaseURL+"/services/:service/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
 	router.DELETE(options.BaseURL+"/services/:service/builds/:build", wrapper.CancelBuild, options.OperationMiddlewares["cancelBuild"]...)
+	router.POST(options.BaseURL+"/services/:service/builds/:build/retry", wrapper.RetryBuild, options.OperationMiddlewares["retryBuild"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/provenance", wrapper.GetProvenance, options.OperationMiddlewares["getProvenance"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/compare/:other", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/lines", wrapper.GetLineAuthors, options.OperationMiddlewares["getLineAuthors"]...)
@@ -22485,6 +22705,41 @@ type CancelBuilddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CancelBuilddefaultApplicationProblemPlusJSONResponse) VisitCancelBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetryBuildRequestObject struct {
+	Service Service `json:"service"`
+	Build   int64   `json:"build"`
+	Params  RetryBuildParams
+}
+
+type RetryBuildResponseObject interface {
+	VisitRetryBuildResponse(w http.ResponseWriter) error
+}
+
+type RetryBuild204Response struct {
+}
+
+func (response RetryBuild204Response) VisitRetryBuildResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RetryBuilddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RetryBuilddefaultApplicationProblemPlusJSONResponse) VisitRetryBuildResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24718,6 +24973,9 @@ type StrictServerInterface interface {
 	// CancelBuild Cancels a queued or running build
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx context.Context, request CancelBuildRequestObject) (CancelBuildResponseObject, error)
+	// RetryBuild Runs a failed or cancelled build again
+	// (POST /services/{service}/builds/{build}/retry)
+	RetryBuild(ctx context.Context, request RetryBuildRequestObject) (RetryBuildResponseObject, error)
 	// DeleteCopy Deletes a private copy and its data
 	// (DELETE /services/{service}/copies/{username})
 	DeleteCopy(ctx context.Context, request DeleteCopyRequestObject) (DeleteCopyResponseObject, error)
@@ -25770,6 +26028,33 @@ func (sh *strictHandler) CancelBuild(ctx *echo.Context, service Service, build i
 		return err
 	} else if validResponse, ok := response.(CancelBuildResponseObject); ok {
 		return validResponse.VisitCancelBuildResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RetryBuild operation middleware
+func (sh *strictHandler) RetryBuild(ctx *echo.Context, service Service, build int64, params RetryBuildParams) error {
+	var request RetryBuildRequestObject
+
+	request.Service = service
+	request.Build = build
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RetryBuild(ctx.Request().Context(), request.(RetryBuildRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RetryBuild")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RetryBuildResponseObject); ok {
+		return validResponse.VisitRetryBuildResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

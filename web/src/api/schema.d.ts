@@ -455,6 +455,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/builds/{build}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                build: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs a failed or cancelled build again */
+        post: operations["retryBuild"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/versions/{version}/functions/{function}/archive": {
         parameters: {
             query?: never;
@@ -3917,6 +3937,31 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Cancelling */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retryBuild: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                service: components["parameters"]["service"];
+                build: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Queued */
             204: {
                 headers: {
                     [name: string]: unknown;

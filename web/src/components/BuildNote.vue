@@ -19,6 +19,17 @@ function cancel(): Promise<boolean> {
     emit('changed')
   })
 }
+
+function retry(): Promise<boolean> {
+  return run(async () => {
+    await ask(
+      client.POST('/services/{service}/builds/{build}/retry', {
+        params: { path: { service: props.service, build: props.build.id } },
+      }),
+    )
+    emit('changed')
+  })
+}
 </script>
 
 <template>
@@ -37,6 +48,15 @@ function cancel(): Promise<boolean> {
         @click="cancel"
       >
         Cancel build
+      </button>
+      <button
+        v-if="(build.state === 'failed' || build.state === 'cancelled') && session.may('write')"
+        type="button"
+        class="btn btn-sm btn-outline-secondary ms-auto"
+        :disabled="busy"
+        @click="retry"
+      >
+        Run build again
       </button>
     </div>
     <p v-if="build.reason" class="bad mb-1 wrap-anywhere">{{ build.reason }}</p>
