@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
@@ -14,6 +15,7 @@ import (
 	"rudmar/engine/deploy"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
+	"rudmar/platform"
 )
 
 // An approval that would not count is rejected, with the reason; one of a closed account no longer counts.
@@ -112,36 +114,42 @@ func TestRulesOverPlan(t *testing.T) {
 	}
 }
 
-// Removing the stage that another comes after does not block that one forever: there is nothing to wait for.
-func TestPreviousStageIsRemoved(t *testing.T) {
+// TestStageRemovedFromTheMiddle removes a stage that the last one follows with a soak time: the last one waits
+// for the removal, skips the stage and applies the soak time to the stage before it.
+func TestStageRemovedFromTheMiddle(t *testing.T) {
 	r := newRig(t)
-	ctx := t.Context()
+	stages := func(middle, after string) string {
+		return "rudmar: 1\nservice: frostline\nowner: cold-nights\nsecrets: [key]\nstages:\n" +
+			"  - {stage: trial, target: local/north, enter: {when: push}}\n" + middle +
+			"  - {stage: live, target: local/coast, enter: {after: " + after + ", when: request}, " +
+			"gates: {approvals: {from: council}, soak: {for: 0s, min_invocations: 1}}}\n"
+	}
+	call := func(stage string) {
+		t.Helper()
+		inv, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: stage}, "a",
+			"ask", "", map[string]any{}, time.Minute)
+		if must(t, err); inv.Error != nil {
+			t.Fatal(inv.Error)
+		}
+	}
 	files := first()
-	files["rudmar.yaml"] = strings.Replace(root, `, rules: {few: "plan.deletes.size() == 0"}`, "", 1)
+	files["rudmar.yaml"] = stages("  - {stage: rehearsal, target: local/north, enter: {after: trial, when: ready}}\n", "rehearsal")
 	r.push(files)
+	r.reaches(1, "rehearsal", delivery.Settled)
+	call("rehearsal")
 	r.letIn(1)
-	r.push(map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nsecrets: [key]\nstages:\n" +
-		"  - {stage: live, targets: [local/north, local/coast], enter: {when: push}, gates: {approvals: {from: council}}}\n"})
-	if d := r.reaches(2, "trial", delivery.Waiting); !d.Removes {
-		t.Fatalf("%+v", d)
+	r.push(map[string]string{"rudmar.yaml": stages("", "trial")})
+	r.reaches(2, "rehearsal", delivery.Waiting)
+	if g := r.judgedOn(2, "live", delivery.BeforeGate, delivery.GateWaiting); g.Reason != "waiting until this version has removed rehearsal" {
+		t.Errorf("before the removal: %+v", g)
 	}
-	if g := r.judgedOn(2, "live", delivery.BeforeGate, delivery.GateWaiting); !strings.Contains(g.Reason, "trial") {
-		t.Errorf("as long as trial exists: %+v", g)
+	r.asks(2, "rehearsal")
+	r.reaches(2, "rehearsal", delivery.Settled)
+	if g := r.judgedOn(2, "live", delivery.SoakGate, delivery.GateWaiting); !strings.HasSuffix(g.Reason, "0 of 1 in trial") {
+		t.Errorf("after the removal: %+v", g)
 	}
-	r.asks(2, "trial")
-	r.reaches(2, "trial", delivery.Settled)
-	r.push(map[string]string{"a/main.py": "def run(call): return 'a' * 1\n"})
-	r.reaches(3, "live", delivery.Waiting)
-	if _, err := r.Store.Delivery(ctx, "frostline", 3, "trial"); !errors.Is(err, store.ErrNotFound) {
-		t.Errorf("version 3 waits for a stage that is gone: %v", err)
-	}
-	for _, err := range []error{
-		r.Line.Request(ctx, "frostline", 3, "live", r.say("wren", "live", 3)),
-		r.Line.Approve(ctx, "frostline", 3, "live", r.say("linden", "live", 3)),
-	} {
-		must(t, err)
-	}
-	r.reaches(3, "live", delivery.Settled)
+	call("trial")
+	r.letIn(2)
 }
 
 // A plan is not executed with another secret than it was computed with, and says so: before it starts, and if

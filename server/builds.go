@@ -62,7 +62,8 @@ func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObje
 }
 
 // RetryBuild queues a failed or cancelled build again.
-func (h *handlers) RetryBuild(ctx context.Context, r api.RetryBuildRequestObject) (api.RetryBuildResponseObject, error) {
+func (h *handlers) RetryBuild(ctx context.Context, r api.RetryBuildRequestObject) (api.RetryBuildResponseObject,
+	error) {
 	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
 		return nil, err
 	}

@@ -21,7 +21,8 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 	state, missing := h.engine.Build.Isolation()
 	out := api.Health{Platforms: []api.PlatformHealth{},
 		Builds: api.BuildHealth{State: api.BuildHealthState(state), Notes: missing},
-		Checks: []api.HealthCheck{}, Stalled: []api.StalledWork{}, Unreachable: []api.UnreachableTarget{}, Backlogs: []api.Backlog{}}
+		Checks: []api.HealthCheck{}, Stalled: []api.StalledWork{}, Unreachable: []api.UnreachableTarget{},
+		Backlogs: []api.Backlog{}}
 	for _, b := range now.Backlogs {
 		out.Backlogs = append(out.Backlogs, api.Backlog{Target: b.Target, Queued: b.Queued, Oldest: b.Oldest.UnixMilli(),
 			Attempts: b.Attempts, Response: b.Response, Due: b.Due.UnixMilli()})

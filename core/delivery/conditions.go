@@ -40,6 +40,8 @@ func request(f Facts) Gate {
 func before(stage string, at Earlier) Gate {
 	g := Gate{Kind: BeforeGate, Name: "preceding stage", State: GateWaiting}
 	switch {
+	case at.Removing:
+		g.Reason = "waiting until this version has removed " + stage
 	case at.State == Settled && at.Part != nil:
 		g.Reason = fmt.Sprintf("waiting for all functions in %s, not only %s", stage, strings.Join(at.Part, ", "))
 	case at.State == Settled:
@@ -52,6 +54,12 @@ func before(stage string, at Earlier) Gate {
 		g.Reason = fmt.Sprintf("the version is %s in %s", at.State, stage)
 	}
 	return g
+}
+
+// skipped is the gate of a preceding stage that no longer exists.
+func skipped(stage string) Gate {
+	return Gate{Kind: BeforeGate, Name: "preceding stage " + stage, State: GatePassed,
+		Reason: stage + " was removed and is skipped"}
 }
 
 func cases(stage *manifest.Stage, at Earlier) Gate {

@@ -75,7 +75,9 @@ type Metrics struct {
 type Earlier struct {
 	State State
 	Since time.Time // since it reached that state
-	Cases []CaseResult
+	// Removing reports that the version removes that stage, and has not done so yet.
+	Removing bool
+	Cases    []CaseResult
 	// Part lists its deployed functions; nil if all are deployed.
 	Part []string
 	Metrics
@@ -136,6 +138,9 @@ func Gates(ctx context.Context, e Entry, f Facts) []Gate {
 			g.Standing = standing && own && !asksFor(ctx, e, f, w.of)
 			out = append(out, g)
 		}
+	}
+	if s := e.Standing; s != nil && s.After != "" && f.gone(s.After) {
+		out = append(out, skipped(s.After))
 	}
 	if e.Removes() && !slices.ContainsFunc(out, func(g Gate) bool { return g.Kind == RequestGate }) {
 		out = append(out, request(f))

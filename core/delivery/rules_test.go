@@ -106,7 +106,7 @@ func TestRemovingAStage(t *testing.T) {
 	}
 	// The stage after a removed one does not wait for it.
 	f.Earlier, f.Gone = map[string]delivery.Earlier{}, map[string]bool{"preview": true}
-	if got := named(delivery.Gates(t.Context(), e, f)); got != "request waiting, approvals passed, window passed, rule passed" {
+	if got := named(delivery.Gates(t.Context(), e, f)); got != "before passed, request waiting, approvals passed, window passed, rule passed" {
 		t.Error(got)
 	}
 }

@@ -14,7 +14,8 @@ import (
 
 // authorFaults are the errors that only a change of the sources ends. Every other error is one of this machine: the
 // build stays queued, and is tried again.
-var authorFaults = []error{ErrBroken, ErrCommand, ErrUnpinned, ErrUncaged, source.ErrNoCommit, pack.ErrTooLarge, pack.ErrPath,
+var authorFaults = []error{ErrBroken, ErrCommand, ErrUnpinned, ErrUncaged, source.ErrNoCommit, pack.ErrTooLarge,
+	pack.ErrPath,
 	pack.ErrTwice}
 
 // leastRoom is the free space in bytes below which a failed command is put down to the full disk.

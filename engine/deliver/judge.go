@@ -284,14 +284,16 @@ func (l *StageLine) earlier(ctx context.Context, d store.Delivery, own *manifest
 	if err != nil {
 		return false, err
 	}
-	soaks := map[string]bool{} // by stage, whether a gate uses its metrics
+	soak := slices.ContainsFunc(e.Rules(), func(s *manifest.Stage) bool { return s.Gates.Soak != nil })
+	stages := map[string]bool{}
 	for _, s := range e.Rules() {
-		if s.After != "" {
-			soaks[s.After] = soaks[s.After] || s.Gates.Soak != nil
-		}
+		stages[s.After] = s.After != ""
 	}
 	arrived := true
-	for stage, soak := range soaks {
+	for stage, named := range stages {
+		if !named {
+			continue
+		}
 		row, err := l.store.Delivery(ctx, d.Service, d.Version, stage)
 		if errors.Is(err, store.ErrNotFound) {
 			if f.Gone[stage] = own.Stage(stage) == nil && standing[stage] == 0; !f.Gone[stage] {
@@ -302,7 +304,11 @@ func (l *StageLine) earlier(ctx context.Context, d store.Delivery, own *manifest
 		if err != nil {
 			return false, err
 		}
-		at := delivery.Earlier{State: row.State, Since: row.Since}
+		if row.Removes && row.State == delivery.Settled { // this version removed it: there is nothing to wait for
+			f.Gone[stage] = true
+			continue
+		}
+		at := delivery.Earlier{State: row.State, Since: row.Since, Removing: row.Removes}
 		if row.Choice != nil {
 			at.Part = row.Choice.Functions
 		}

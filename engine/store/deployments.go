@@ -148,8 +148,8 @@ const deploymentColumns = `id, plan, service, stage, target, version, state, why
 func takeDeployment(r scanner) (Deployment, error) {
 	var d Deployment
 	var started, ended int64
-	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Reason, &d.Cause, &d.Person,
-		&d.Cancelled, &started, &ended)
+	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Reason, &d.Cause,
+		&d.Person, &d.Cancelled, &started, &ended)
 	d.StartedAt, d.EndedAt = millis(started), millis(ended)
 	return d, err
 }
