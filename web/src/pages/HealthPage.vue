@@ -59,9 +59,8 @@ const builds = {
         <h2 id="backlogs">Queued notifications</h2>
         <ul class="mb-1">
           <li v-for="b in data.backlogs" :key="b.target">
-            <RouterLink to="/notifications">{{ b.target }}</RouterLink
-            >: {{ count(b.queued, 'notification') }}, the oldest from <TimeAgo :at="b.oldest" /><template
-              v-if="b.attempts"
+            <RouterLink to="/notifications">{{ b.target }}</RouterLink>: {{ count(b.queued, 'notification') }}, the
+            oldest from <TimeAgo :at="b.oldest" /><template v-if="b.attempts"
               >; {{ count(b.attempts, 'attempt') }}, next <TimeAgo :at="b.due" />:
               <span class="bad wrap-anywhere">{{ b.response }}</span></template
             >
