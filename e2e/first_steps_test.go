@@ -161,7 +161,7 @@ func deployments(s *shell) {
 	}
 	for line, want := range map[string]string{"rudmar deployment show x": "must be a number", "rudmar deployment show 99": "not found",
 		"rudmar deployment show moon 1": "belongs to cellar, not moon",
-		"rudmar deployment retry 1":     "it is succeeded", "rudmar output list cellar moon": "nothing of cellar is deployed in moon",
+		"rudmar deployment retry 1":     "it is succeeded", "rudmar output list cellar moon": `unknown stage "moon" of cellar (expected trial, live)`,
 		"rudmar output list cellar trial --format xml": "text, json or env"} {
 		if out, code := s.run(line); code == 0 || !strings.Contains(out, want) {
 			s.Errorf("%s: %d %s", line, code, out)
@@ -307,7 +307,7 @@ func removes(s *shell, r *rig) {
 		until(s.T, "it waits for "+stage, func() bool {
 			out, _ := s.run("rudmar delivery show cellar 3 " + stage)
 			return strings.Contains(out, "waiting for a delivery request") &&
-				(stage == "trial" || strings.Contains(out, "settled in trial"))
+				(stage == "trial" || strings.Contains(out, "trial was removed and is skipped"))
 		})
 		if out, code := s.run("rudmar delivery request cellar 3 " + stage); code != 2 ||
 			!strings.Contains(out, "resources are deleted") || !strings.Contains(out, "data loss: ") {

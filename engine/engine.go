@@ -221,22 +221,22 @@ const (
 	HookPlatforms = "RUDMAR_HOOK_PLATFORMS"
 )
 
-// BuildOutcome returns the result of a commit of a repository, for a hook after a push.
+// BuildOutcome returns the result of a branch of a repository that was moved to a commit, for a hook after a push.
+// Another branch with the same commit has its own result.
 func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
-	hash string) ([]source.PushOutcome, bool, bool, error) {
-	return func(ctx context.Context, hash string) (list []source.PushOutcome, noted, done bool, err error) {
-		heads, err := s.Heads(ctx, repository)
+	branch string, m source.Move) ([]source.PushOutcome, bool, bool, error) {
+	return func(ctx context.Context, branch string, m source.Move) (list []source.PushOutcome, noted, done bool, err error) {
+		noted, err = s.MoveRecorded(ctx, repository, branch, m.Before, m.After)
 		if err != nil {
 			return nil, false, false, err
 		}
-		noted = slices.Contains(slices.Collect(maps.Values(heads)), hash)
 		services, err := s.ServicesOf(ctx, repository)
 		if err != nil || !noted {
 			return nil, noted, false, err
 		}
 		done = true
 		for _, service := range services {
-			b, err := s.BuildFrom(ctx, service.Name, hash)
+			b, err := s.BuildFrom(ctx, service.Name, branch, m.After)
 			if errors.Is(err, store.ErrNotFound) {
 				continue
 			}

@@ -10,8 +10,10 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/engine"
 	"rudmar/engine/branches"
 	"rudmar/engine/deploy"
+	"rudmar/engine/notice"
 	"rudmar/engine/store"
 	"rudmar/platform"
 )
@@ -120,14 +122,30 @@ func TestOutdatedPlanNamesTheCause(t *testing.T) {
 	}
 }
 
-// What is left in a place is no step of its plans until its time is over; then it is
-// drift again.
+// Ignored drift of a place is no step of its plans until its time is over; then it is drift again. One notification
+// reports that it began, and one that it is over. A refresh reads the platform, long before it is read again.
 func TestDriftIgnoredUntil(t *testing.T) {
-	r := newRig(t)
+	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside, o.ObserveEvery = true, time.Hour })
+	receiver := newReceiver(t, func(int) int { return 204 })
+	_, err := r.Notifications.Add(t.Context(), notice.NewTarget{Name: "board", URL: receiver.server.URL, Kinds: []string{"drift."}}, "k", "wren")
+	must(t, err)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	at := place("trial", "north")
+	observed := func() []plan.Drift {
+		t.Helper()
+		must(t, r.Watch.Refresh(t.Context(), at.Service, ""))
+		looks, err := r.Watch.Observations(t.Context(), at.Service)
+		must(t, err)
+		return looks[at].Drift
+	}
+	if drift := observed(); len(drift) > 0 {
+		t.Errorf("right after the deployment: %+v", drift)
+	}
 	byHand(r, "identity/a", "somebody")
+	if drift := observed(); len(drift) != 1 || !drift[0].Open() {
+		t.Errorf("right after the change: %+v", drift)
+	}
 	steps := func() int {
 		t.Helper()
 		p, err := r.Planner.Compute(t.Context(), at, 1)
@@ -155,11 +173,9 @@ func TestDriftIgnoredUntil(t *testing.T) {
 	if said := means(); said != "" {
 		t.Errorf("what is left means %s", said)
 	}
-	r.until("the look to say that it is left", func() bool {
-		looks, err := r.Watch.Observations(t.Context(), at.Service)
-		drift := looks[at].Drift
-		return err == nil && len(drift) == 1 && !drift[0].Open() && drift[0].Attributes[0].Left.Reason == "harvest"
-	})
+	if drift := observed(); len(drift) != 1 || drift[0].Open() || drift[0].Attributes[0].Left.Reason != "harvest" {
+		t.Errorf("ignored: %+v", drift)
+	}
 	left.Until = 1
 	must(t, r.Store.IgnoreDrift(t.Context(), at, left))
 	if n := steps(); n != 1 {
@@ -176,6 +192,22 @@ func TestDriftIgnoredUntil(t *testing.T) {
 		return e.Person == "wren" && strings.Contains(e.What, "drift ignored") && strings.Contains(e.Text, "harvest")
 	}) {
 		t.Errorf("the journal does not say that it was left: %v %v", entries, err)
+	}
+	p, err := r.Planner.Compute(t.Context(), at, 1)
+	must(t, err)
+	id, err := r.Runner.Start(t.Context(), r.keeps(p), "wren")
+	must(t, err)
+	r.ended(id, store.Succeeded)
+	if drift := observed(); len(drift) > 0 {
+		t.Errorf("right after it was reverted: %+v", drift)
+	}
+	r.until("both notifications", func() bool { return receiver.count() >= 2 })
+	for i, want := range []string{
+		`"change":"changed","changes":[{"resource":"identity/a","attribute":"owner","before":"cold-nights","after":"somebody"}],"service":"frostline","stage":"trial","target":"local/north","text":"changed outside Rudmar in trial on local/north: identity/a: owner cold-nights → somebody"},`,
+		`"text":"drift is over in trial on local/north: identity/a owner"},`} {
+		if !strings.Contains(receiver.bodies[i], want) || receiver.count() != 2 {
+			t.Errorf("%d notifications: %s\nwant %s", receiver.count(), receiver.bodies[i], want)
+		}
 	}
 }
 
@@ -239,5 +271,32 @@ func TestPlanOfAFolder(t *testing.T) {
 	at.Service = "orchard"
 	if _, err := r.Branches.DraftPlan(t.Context(), at, own, manifest.Overlay{Under: folder}); !errors.Is(err, branches.ErrNothing) {
 		t.Errorf("with nothing to compare it with: %v", err)
+	}
+}
+
+// A deletion names the version that dropped the resource, also when a later one is planned, or an earlier one.
+func TestDeletionNamesItsVersion(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.actual()
+	r.push(map[string]string{"a/cases/works.yaml": "", "b/function.yaml": "", "b/main.py": "", "a/function.yaml": "function: a\nhandler: main:run\ntriggers: {other: {route: GET /other, open_to: anyone}}\n"})
+	r.push(map[string]string{"a/main.py": "def run(call): return 'third'\n"})
+	r.push(map[string]string{"a/function.yaml": fn("a", "")})
+	r.reaches(4, "trial", delivery.Settled)
+	for _, c := range []struct {
+		stage   string
+		version int
+		address string
+		want    string
+	}{
+		{"live", 3, "function/b", "version 2 removed function b"}, {"live", 3, "route/a/ask", "version 2 no longer declares it"},
+		{"live", 4, "function/b", "version 2 removed function b"}, {"trial", 3, "route/a/ask", "version 3 does not declare it"},
+	} {
+		p, err := r.Planner.Compute(t.Context(), place(c.stage, "north"), c.version)
+		must(t, err)
+		if at := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Address == c.address }); at < 0 ||
+			p.Steps[at].Because[0].Text != c.want {
+			t.Errorf("%s of version %d: %+v", c.address, c.version, p.Steps)
+		}
 	}
 }

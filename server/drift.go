@@ -20,9 +20,25 @@ import (
 	"rudmar/server/api"
 )
 
-// ListDrift lists the drift of the last observations, with its effects since. It asks the platform for metrics
-// alone.
+// refreshing is the time limit of checks of the platform for one list; then it returns what is known.
+const refreshing = 1500 * time.Millisecond
+
+// refresh observes the places that have changed since their last observation, as far as the platforms respond.
+func (h *handlers) refresh(ctx context.Context, service, stage string) error {
+	own, cancel := context.WithTimeout(ctx, refreshing)
+	defer cancel()
+	if err := h.engine.Watch.Refresh(own, service, stage); own.Err() == nil {
+		return err
+	}
+	return ctx.Err()
+}
+
+// ListDrift lists the drift of the last observations, with its effects since. It observes places that have changed
+// since, and asks the platform for metrics otherwise.
 func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) (api.ListDriftResponseObject, error) {
+	if err := h.refresh(ctx, r.Service, api.OrZero(r.Params.Stage)); err != nil {
+		return nil, err
+	}
 	looks, err := h.engine.Watch.Observations(ctx, r.Service)
 	if err != nil {
 		return nil, err

@@ -279,12 +279,17 @@ func (b *builder) remove(r *Recorded) {
 	o := at.outcome(func([]string) bool { return true })
 	s.Change, s.RecordOnly = o.Change, o.RecordOnly
 	s.Attributes = b.changes(r.Kind, r.Attributes, nil, nil)
-	cause := Cause{Kind: ByRemoval, Text: fmt.Sprintf("version %d no longer declares it", b.in.Base.Version)}
+	cause := Cause{Kind: ByRemoval, Text: b.dropped(r.Address)}
 	switch {
 	case b.in.Left != "":
 		cause.Text = b.in.Left
 	case !b.declared(r.Function):
 		cause.Text = fmt.Sprintf("function %s is not in version %d", r.Function, b.in.Base.Version)
+		if by := b.in.Dropped[r.Address]; by > 0 {
+			cause.Text = fmt.Sprintf("version %d removed function %s", by, r.Function)
+		} else if b.in.Draft {
+			cause.Text = "the edit removes function " + r.Function
+		}
 		for _, name := range slices.Sorted(maps.Keys(b.in.Renamed)) {
 			if was := b.in.Renamed[name]; was == r.Function {
 				cause.Text = fmt.Sprintf("function %s is now called %s", was, name)
@@ -293,6 +298,19 @@ func (b *builder) remove(r *Recorded) {
 	}
 	s.Because = []Cause{cause}
 	b.add(s)
+}
+
+// dropped returns why a recorded resource is not desired.
+func (b *builder) dropped(address string) string {
+	switch by := b.in.Dropped[address]; {
+	case by > 0:
+		return fmt.Sprintf("version %d no longer declares it", by)
+	case b.in.Draft:
+		return "the edit no longer declares it"
+	case b.in.Base.Version < b.in.Base.From: // an earlier version is deployed
+		return fmt.Sprintf("version %d does not declare it", b.in.Base.Version)
+	}
+	return fmt.Sprintf("version %d no longer declares it", b.in.Base.Version)
 }
 
 func (b *builder) declared(fn string) bool { return b.wantedFunctions[fn] }

@@ -1,8 +1,10 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"rudmar/core/canon"
@@ -155,6 +157,88 @@ func Seen(drift, before []Drift, left []IgnoredDrift, now time.Time) []Drift {
 				}
 			}
 			a.Left = leftOf(d.Address, a.Name, a.Actual)
+		}
+	}
+	return out
+}
+
+// The kinds of differences between actual and recorded state.
+const (
+	DriftChanged   = "changed"
+	DriftDeleted   = "deleted"
+	DriftUnmanaged = "unmanaged"
+)
+
+// DriftChange is one difference between actual and recorded state: of an attribute, or of a whole resource.
+type DriftChange struct {
+	Kind      string `json:"-"` // one of the constants above
+	Resource  string `json:"resource"`
+	Attribute string `json:"attribute,omitempty"`
+	Before    any    `json:"before,omitempty"` // the recorded value
+	After     any    `json:"after,omitempty"`  // the actual value
+	unit      string
+	key       string // what identifies it beside its value
+}
+
+// String returns the difference as a person reads it.
+func (c DriftChange) String() string {
+	if c.Attribute == "" {
+		return c.Resource
+	}
+	return fmt.Sprintf("%s: %s %s → %s", c.Resource, c.Attribute, plain(c.Before, c.unit), plain(c.After, c.unit))
+}
+
+// CompareDrift returns the differences that began and those that ended between two observations. A difference that
+// follows from another one, and a new one that somebody ignores, is not among them; an attribute that has yet
+// another value has begun to differ again.
+func CompareDrift(before, after []Drift) (began, ended []DriftChange) {
+	was, is := driftChanges(before), driftChanges(after)
+	known := map[string]DriftChange{}
+	for _, c := range was {
+		known[c.key] = c.DriftChange
+	}
+	here := map[string]bool{}
+	for _, c := range is {
+		here[c.key] = true
+		if old, ok := known[c.key]; !c.ignored && (!ok || !canon.Equal(old.After, c.After)) {
+			began = append(began, c.DriftChange)
+		}
+	}
+	for _, c := range was {
+		if !here[c.key] {
+			ended = append(ended, c.DriftChange)
+		}
+	}
+	return began, ended
+}
+
+type driftChange struct {
+	DriftChange
+	ignored bool
+}
+
+func driftChanges(drift []Drift) []driftChange {
+	var out []driftChange
+	for i := range drift {
+		d := &drift[i]
+		c := driftChange{DriftChange: DriftChange{Resource: d.Address}, ignored: d.Left != nil}
+		switch {
+		case d.Follows != "":
+			continue
+		case d.Vanished || d.Unknown:
+			c.Kind = DriftDeleted
+			if d.Unknown {
+				c.Kind = DriftUnmanaged
+			}
+			c.key = c.Kind + " " + d.Address
+			out = append(out, c)
+			continue
+		}
+		for _, a := range d.Attributes {
+			c.DriftChange = DriftChange{Kind: DriftChanged, Resource: d.Address, Attribute: a.Name, Before: a.Recorded,
+				After: a.Actual, unit: a.Unit, key: strings.Join([]string{DriftChanged, d.Address, a.Name}, " ")}
+			c.ignored = a.Left != nil
+			out = append(out, c)
 		}
 	}
 	return out

@@ -83,6 +83,9 @@ type Inputs struct {
 	// Left is why nothing is desired here any more: the version no longer has the stage, or the stage not this
 	// target; "" if it has both.
 	Left string
+	// Dropped has, by address, the first version after the deployed one that no longer declares a recorded resource;
+	// 0 or absent if it is not known.
+	Dropped map[string]int
 	// Rules are the changes of the stage's standing rules.
 	Rules []impact.RuleChange
 	// Blockers found before.

@@ -359,11 +359,16 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 		Renamed: map[string]string{},
 		Renames: kinds.Renames != nil && *kinds.Renames,
 	}
-	switch stage := service.Stage(place.Stage); {
-	case stage == nil:
-		in.Left = fmt.Sprintf("version %d no longer declares the stage %s", version, place.Stage)
-	case !slices.Contains(stage.Targets, place.Target):
-		in.Left = fmt.Sprintf("%s of version %d no longer has the target %s", place.Stage, version, place.Target)
+	if !hasTarget(service, place) {
+		by, err := p.leftBy(ctx, place, current.Version, version)
+		if err != nil {
+			return in, err
+		}
+		if in.Left = fmt.Sprintf("version %d no longer declares the stage %s", by, place.Stage); service.Stage(place.Stage) != nil {
+			in.Left = fmt.Sprintf("%s of version %d no longer has the target %s", place.Stage, by, place.Target)
+		}
+	} else if in.Dropped, err = p.dropped(ctx, d, &in, kinds); err != nil {
+		return in, err
 	}
 	if in.LeftAlone, err = p.store.IgnoredDrift(ctx, place, p.store.Now()); err != nil {
 		return in, err

@@ -89,7 +89,8 @@ var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN ._-]{0,59}$`)
 
 // Kinds lists the kinds that there are.
 func Kinds() []string {
-	out := []string{store.NoticeVersion, store.NoticeBuildFailed, store.NoticeDrift, store.NoticeBranch}
+	out := []string{store.NoticeVersion, store.NoticeBuildFailed, store.NoticeDrift, store.NoticeDriftOver,
+		store.NoticeBranch}
 	for _, s := range []delivery.State{delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Testing,
 		delivery.Settled, delivery.Failed, delivery.Rejected, delivery.RolledBack, delivery.Superseded} {
 		out = append(out, "delivery."+string(s))

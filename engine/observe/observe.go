@@ -56,7 +56,7 @@ type Watch struct {
 	mu       sync.Mutex
 	seen     map[manifest.Place]seenDrift // the last detected drift
 	deployed map[manifest.Place]deployed
-	busy     map[manifest.Place]bool // a read is in progress
+	busy     map[manifest.Place]chan struct{} // closed when the read in progress ends
 }
 
 // seenDrift is the last computed drift, valid while nothing changes.
@@ -81,7 +81,7 @@ type Config struct {
 // New creates a watch.
 func New(c Config) *Watch {
 	return &Watch{store: c.Store, planner: c.Planner, log: c.Log, every: c.Every, wake: make(chan struct{}, 1),
-		seen: map[manifest.Place]seenDrift{}, deployed: map[manifest.Place]deployed{}, busy: map[manifest.Place]bool{}}
+		seen: map[manifest.Place]seenDrift{}, deployed: map[manifest.Place]deployed{}, busy: map[manifest.Place]chan struct{}{}}
 }
 
 // ObserveSoon wakes the watch.
@@ -148,22 +148,35 @@ func (w *Watch) all(ctx context.Context, group *sync.WaitGroup, stepped bool) er
 
 // begin reads a place, unless it is being read.
 func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Place, before Observation, stepped bool) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.busy[p] {
+	if _, claimed := w.claim(p); !claimed {
 		return
 	}
-	w.busy[p] = true
 	group.Go(func() {
+		defer w.release(p)
 		own, cancel := context.WithTimeout(ctx, looking)
 		defer cancel()
 		if err := w.one(own, p, before, stepped); err != nil && ctx.Err() == nil {
 			w.log.Error("observing the actual state", "service", p.Service, "stage", p.Stage, "target", p.Target, "error", err)
 		}
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		delete(w.busy, p)
 	})
+}
+
+// claim reserves the read of a place, unless it is being read; then busy is closed when that read ends.
+func (w *Watch) claim(p manifest.Place) (busy <-chan struct{}, claimed bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if own, ok := w.busy[p]; ok {
+		return own, false
+	}
+	w.busy[p] = make(chan struct{})
+	return nil, true
+}
+
+func (w *Watch) release(p manifest.Place) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	close(w.busy[p])
+	delete(w.busy, p)
 }
 
 func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, stepped bool) error {
@@ -207,7 +220,7 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, s
 		return err
 	}
 	return w.store.PutObservation(ctx, store.Observation{Place: p, Body: string(body)},
-		!canon.Equal(before.Drift, look.Drift))
+		!canon.Equal(before.Drift, look.Drift), driftNotices(p, before.Drift, look.Drift)...)
 }
 
 // drift compares the actual with the recorded state, if one of them has changed.

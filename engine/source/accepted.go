@@ -35,8 +35,8 @@ func (b PushOutcome) destination() string {
 
 // After has the dependencies of the output after a push.
 type After struct {
-	// Found returns the result of a commit, whether it is recorded, and whether the result is final.
-	Found func(ctx context.Context, hash string) (list []PushOutcome, noted, done bool, err error)
+	// Found returns the result of a move of a branch, whether the move is recorded, and whether the result is final.
+	Found func(ctx context.Context, branch string, m Move) (list []PushOutcome, noted, done bool, err error)
 	// Standing returns the state of a version in its stages, in their order.
 	Standing func(ctx context.Context, service string, version int) ([]StageStatus, error)
 	// Page is the address of Rudmar's page, "" if unknown.
@@ -68,7 +68,7 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 	for lines := bufio.NewScanner(in); lines.Scan(); {
 		f := strings.Fields(lines.Text())
 		if len(f) == 3 && f[1] != zero && strings.HasPrefix(f[2], "refs/heads/") {
-			built = append(built, a.report(ctx, strings.TrimPrefix(f[2], "refs/heads/"), f[1], out)...)
+			built = append(built, a.report(ctx, strings.TrimPrefix(f[2], "refs/heads/"), Move{Before: f[0], After: f[1]}, out)...)
 		}
 	}
 	for _, b := range built {
@@ -80,14 +80,14 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 }
 
 // report prints the result of a branch's build, and returns it.
-func (a After) report(ctx context.Context, branch, hash string, out io.Writer) []PushOutcome {
+func (a After) report(ctx context.Context, branch string, m Move, out io.Writer) []PushOutcome {
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
 	var list []PushOutcome
 	noted, done := false, false
 	for !done && ctx.Err() == nil {
 		var err error
-		if list, noted, done, err = a.Found(ctx, hash); err != nil {
+		if list, noted, done, err = a.Found(ctx, branch, m); err != nil {
 			fmt.Fprintf(out, "Rudmar: accepted %s. The page shows the progress%s.\n", branch, a.at("", ""))
 			return nil
 		}
@@ -96,7 +96,10 @@ func (a After) report(ctx context.Context, branch, hash string, out io.Writer) [
 		case <-tick.C:
 		}
 	}
-	if noted && len(list) == 0 {
+	switch {
+	case !noted:
+		fmt.Fprintf(out, "Rudmar: accepted %s. The page shows the progress%s.\n", branch, a.at("", ""))
+	case len(list) == 0:
 		fmt.Fprintf(out, "Rudmar: accepted %s. No stage deploys from this branch, so nothing is built.\n", branch)
 	}
 	for _, b := range list {

@@ -23,7 +23,7 @@ import (
 func TestMain(m *testing.M) {
 	if len(os.Args) > 2 && os.Args[1] == source.HookCommand && os.Args[2] == source.PostReceive {
 		after := source.After{Page: "http://page",
-			Found: func(_ context.Context, hash string) ([]source.PushOutcome, bool, bool, error) {
+			Found: func(context.Context, string, source.Move) ([]source.PushOutcome, bool, bool, error) {
 				return []source.PushOutcome{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}},
 					{Service: "watering", Reason: "no such file"}}, true, true, nil
 			}}

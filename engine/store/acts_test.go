@@ -241,7 +241,8 @@ func story(s *store.Store) []dbtest.Act {
 		{"the rest follows", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
 		{"the rest follows twice", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
 		{"drift is found", func(ctx context.Context) error {
-			return s.PutObservation(ctx, store.Observation{Place: at, Body: "{}"}, true)
+			return s.PutObservation(ctx, store.Observation{Place: at, Body: "{}"}, true,
+				store.NewNotification{Kind: store.NoticeDrift, Text: "memory was changed", Data: map[string]any{"change": "changed"}})
 		}},
 		{"nothing else is found", func(ctx context.Context) error {
 			return s.PutObservation(ctx, store.Observation{Place: at, Body: "{}"}, false)

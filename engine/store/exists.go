@@ -18,7 +18,8 @@ func (s *Store) CheckStage(ctx context.Context, service, stage string) error {
 	if err != nil || known {
 		return err
 	}
-	names, err := list(ctx, s.read, scanName, `SELECT DISTINCT stage FROM deliveries WHERE service = ? ORDER BY stage`, service)
+	names, err := list(ctx, s.read, scanName, `SELECT stage FROM deliveries WHERE service = ?
+		GROUP BY stage ORDER BY max(version) DESC, max(rowid)`, service)
 	if err != nil || len(names) == 0 {
 		return err
 	}

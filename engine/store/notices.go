@@ -15,6 +15,7 @@ const (
 	NoticeBuildFailed = "build.failed"
 	NoticeVersion     = "version.built"
 	NoticeDrift       = "drift.detected"
+	NoticeDriftOver   = "drift.ended"
 	noticeDelivery    = "delivery."
 )
 
@@ -54,6 +55,12 @@ type Notification struct {
 	Attempts             int
 	Due, Made, Ended     time.Time
 	Response             string // the last response
+}
+
+// NewNotification is a notification of a fact about a stage.
+type NewNotification struct {
+	Kind, Text string
+	Data       map[string]any
 }
 
 // ErrHookNamed reports that there is a hook of that name.

@@ -34,6 +34,15 @@ func (s *Store) PushesSince(ctx context.Context, repository, branch, after strin
 			(SELECT max(id) - 1 FROM pushes WHERE repository = ?1 AND branch = ?2)) ORDER BY id`, repository, branch, after)
 }
 
+// MoveRecorded reports whether a move of a branch has been processed: its head is there, or at a later move.
+func (s *Store) MoveRecorded(ctx context.Context, repository, branch, before, after string) (bool, error) {
+	n, err := one(ctx, s.read, func(r scanner) (n int, err error) { err = r.Scan(&n); return n, err }, `SELECT count(*) FROM heads h
+		JOIN pushes last ON last.repository = h.repository AND last.branch = h.branch AND last.after = h.hash
+		WHERE h.repository = ?1 AND h.branch = ?2 AND last.id >= (SELECT max(id) FROM pushes
+			WHERE repository = ?1 AND branch = ?2 AND before = ?3 AND after = ?4)`, repository, branch, before, after)
+	return n > 0, err
+}
+
 // AddPush records who moved a branch, with the commits of the push.
 func (s *Store) AddPush(ctx context.Context, p Push, commits []string) error {
 	return s.Within(ctx, func(tx Tx) error {

@@ -61,7 +61,7 @@ func reads(s *store.Store) []reading {
 		ask("builds", func(ctx context.Context) (any, error) { return s.Builds(ctx, service, 2) }),
 		ask("the latest build", func(ctx context.Context) (any, error) { return s.LatestBuild(ctx, service) }),
 		ask("the build of a version", func(ctx context.Context) (any, error) { return s.BuildOf(ctx, service, 1) }),
-		ask("a build from", func(ctx context.Context) (any, error) { return s.BuildFrom(ctx, service, "bbbbbbbbbbbbbb") }),
+		ask("a build from", func(ctx context.Context) (any, error) { return s.BuildFrom(ctx, service, "main", "bbbbbbbbbbbbbb") }),
 		ask("branches", func(ctx context.Context) (any, error) { return s.BranchesOf(ctx, service, 1) }),
 		ask("the newest version", func(ctx context.Context) (any, error) { return s.NewestVersion(ctx, service) }),
 		ask("a version", func(ctx context.Context) (any, error) { return s.Version(ctx, service, 1) }),

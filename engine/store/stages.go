@@ -148,8 +148,9 @@ type Observation struct {
 	Body string // JSON
 }
 
-// PutObservation stores the newest observation of a place, and reports whether drift is different from before.
-func (s *Store) PutObservation(ctx context.Context, l Observation, drifted bool) error {
+// PutObservation stores the newest observation of a place, with the notifications of what changed since the last
+// one; drifted reports that the drift did.
+func (s *Store) PutObservation(ctx context.Context, l Observation, drifted bool, notices ...NewNotification) error {
 	return s.Within(ctx, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO looks (service, stage, target, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
@@ -157,9 +158,8 @@ func (s *Store) PutObservation(ctx context.Context, l Observation, drifted bool)
 		if err != nil {
 			return err
 		}
-		if drifted {
-			text := fmt.Sprintf("the actual state of %s on %s differs from the record", l.Stage, l.Target)
-			if err := tx.Notify(ctx, NoticeDrift, l.Service, l.Stage, text, map[string]any{"target": l.Target.String()}); err != nil {
+		for _, n := range notices {
+			if err := tx.Notify(ctx, n.Kind, l.Service, l.Stage, n.Text, n.Data); err != nil {
 				return err
 			}
 		}

@@ -136,10 +136,11 @@ func (s *Store) BuildOf(ctx context.Context, service string, version int) (Build
 		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND version = ? ORDER BY id LIMIT 1`, service, version)
 }
 
-// BuildFrom returns a service's newest build of a commit.
-func (s *Store) BuildFrom(ctx context.Context, service, hash string) (Build, error) {
+// BuildFrom returns a service's newest build of a commit on a branch.
+func (s *Store) BuildFrom(ctx context.Context, service, branch, hash string) (Build, error) {
 	return one(ctx, s.read, takeBuild,
-		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? ORDER BY id DESC LIMIT 1`, service, hash)
+		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? AND branch = ? ORDER BY id DESC LIMIT 1`,
+		service, hash, branch)
 }
 
 // EndBuild records the end of a queued build; ErrMoved if it has ended already.
