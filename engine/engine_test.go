@@ -37,6 +37,7 @@ type rig struct {
 	testing.TB
 	*engine.Engine
 	dir      string
+	routes   string // the address of the platform's routes
 	platform *platform.Client
 	spoil    atomic.Pointer[func(w http.ResponseWriter, r *http.Request, next http.Handler)]
 	most     atomic.Int64 // requests for resources concurrently
@@ -90,10 +91,12 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 		}
 		next.ServeHTTP(w, q)
 	}))
+	routes := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) { p.Routes().ServeHTTP(w, q) }))
+	r.routes = routes.URL
 	log := slog.New(slog.DiscardHandler)
 	var err error
 	if p, err = local.Open(t.Context(),
-		local.Options{Dir: r.dir + "/platform", Token: "t", RoutesAt: "http://routes", DataAt: server.URL,
+		local.Options{Dir: r.dir + "/platform", Token: "t", RoutesAt: routes.URL, DataAt: server.URL,
 			Log: log}); err != nil {
 		t.Fatal(err)
 	}
@@ -106,6 +109,7 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 			t.Error(err)
 		}
 		server.Close()
+		routes.Close()
 		if err := p.Close(); err != nil {
 			t.Error(err)
 		}

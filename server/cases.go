@@ -67,7 +67,8 @@ func (h *handlers) shownRuns(runs []deliver.CaseRun) ([]api.CaseRun, error) {
 
 // showFound converts the outcome of a case.
 func showFound(shown *api.CaseRun, found deliver.Found) (err error) {
-	shown.Sent = &found.Call.Event
+	shown.Sent, shown.Attempts = &found.Call.Event, api.Optional(found.Attempts)
+	shown.Address, shown.Direct = api.Optional(found.Address), api.Optional(found.Direct)
 	if shown.Outcomes, err = convert[[]api.CaseOutcome](append([]cases.Outcome{}, found.Outcomes...)); err != nil {
 		return err
 	}

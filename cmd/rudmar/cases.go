@@ -85,9 +85,9 @@ func printCases(out io.Writer, service, stage, format string, runs []api.CaseRun
 	default:
 		for _, r := range runs {
 			if r.Passed {
-				fmt.Fprintf(out, "passed  %s: %s (%s)\n", r.Function, r.Name, r.Target)
+				fmt.Fprintf(out, "passed  %s: %s (%s)%s\n", r.Function, r.Name, r.Target, howSent(r))
 			} else {
-				fmt.Fprintf(out, "FAILED  %s: %s (%s)\n%s", r.Function, r.Name, r.Target, wholeCall(r))
+				fmt.Fprintf(out, "FAILED  %s: %s (%s)%s\n%s", r.Function, r.Name, r.Target, howSent(r), wholeCall(r))
 			}
 		}
 		fmt.Fprintf(out, "%d of %d cases passed\n", len(runs)-failed, len(runs))
@@ -98,6 +98,18 @@ func printCases(out io.Writer, service, stage, format string, runs []api.CaseRun
 	return err
 }
 
+// howSent returns what is unusual about how a case ran.
+func howSent(r api.CaseRun) string {
+	out := ""
+	if n := api.OrZero(r.Attempts); n > 1 {
+		out = fmt.Sprintf(", %d attempts", n)
+	}
+	if why := api.OrZero(r.Direct); why != "" {
+		out += ", " + why
+	}
+	return out
+}
+
 // wholeCall returns the event of a case, the response, and each expectation that was not met.
 func wholeCall(r api.CaseRun) string {
 	var out strings.Builder
@@ -105,6 +117,9 @@ func wholeCall(r api.CaseRun) string {
 		if !o.Passed {
 			fmt.Fprintf(&out, "  expected %s, received %s\n", o.Expected, o.Received)
 		}
+	}
+	if r.Address != nil {
+		fmt.Fprintf(&out, "  to %s\n", *r.Address)
 	}
 	if sent, err := canon.Append(nil, r.Sent); err == nil {
 		fmt.Fprintf(&out, "  sent %s\n", sent)

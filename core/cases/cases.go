@@ -4,11 +4,14 @@ package cases
 
 import (
 	"context"
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"rudmar/core/event"
 	"rudmar/core/expression"
@@ -22,8 +25,36 @@ type Call struct {
 	Event   any    `json:"event"`
 }
 
+// Reply is the response of a route, as its caller receives it.
+type Reply struct {
+	Status  int64
+	Headers map[string]string // names in lower case
+	Body    any
+}
+
+// ParseReply interprets a response body by its type: JSON, text, or base64 of other bytes.
+func ParseReply(status int, headers map[string]string, body []byte) *Reply {
+	r := &Reply{Status: int64(status), Headers: headers}
+	var parsed any
+	switch {
+	case len(body) == 0:
+		if strings.HasPrefix(headers["content-type"], "text/") {
+			r.Body = ""
+		}
+	case strings.Contains(headers["content-type"], "json") && json.Unmarshal(body, &parsed) == nil:
+		r.Body = parsed
+	case utf8.Valid(body):
+		r.Body = string(body)
+	default:
+		r.Body = base64.StdEncoding.EncodeToString(body)
+	}
+	return r
+}
+
 // Observed is the result of an invocation.
 type Observed struct {
+	// Reply is set if the invocation was a request to a route; then Response is not used.
+	Reply      *Reply
 	Response   any
 	Failed     string // why there is no response; "" if there is one
 	Logs       []string
@@ -190,7 +221,10 @@ func Response(answer any) (status int64, headers map[string]string, body any) {
 func Judge(ctx context.Context, language *expression.Language, expect []manifest.Expectation,
 	o Observed) ([]Outcome, bool) {
 	status, headers, body := Response(o.Response)
-	if o.Failed != "" {
+	switch {
+	case o.Reply != nil:
+		status, headers, body = o.Reply.Status, o.Reply.Headers, o.Reply.Body
+	case o.Failed != "":
 		status = 502
 	}
 	variables := map[string]any{"status": status, "headers": headers, "body": body,

@@ -43,7 +43,7 @@ func Order(file string) []string {
 		return []string{"function", "description", "renamed_from", "code", "runtime", "handler", "memory", "timeout", "max_concurrency",
 			"log_retention", "network", "env", "objectives", "build", "triggers", "permissions", "per_stage"}
 	}
-	return []string{"case", "send", "expect", "stages", "no_side_effects"}
+	return []string{"case", "send", "expect", "stages", "no_side_effects", "attempts"}
 }
 
 // New returns the language of format 1.
@@ -214,6 +214,8 @@ func New() *Language {
 			Shape: &Shape{Form: ListForm, Filled: true, Of: name}},
 		{Name: "no_side_effects", About: "Whether the case has no side effects; only such cases run in the last stage.",
 			Shape: truth, BuiltIn: "false"},
+		{Name: "attempts", About: "How often the case runs at most, until it passes. The result gives the number of attempts.",
+			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 5}, BuiltIn: "1"},
 	}}
 	return l
 }

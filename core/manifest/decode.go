@@ -307,7 +307,8 @@ func DecodeCase(file string, n *tree.Node) Case {
 		Trigger: send.Get("trigger").Value(),
 		Event:   send.Get("event").Plain(),
 		Payload: send.Get("payload").Plain(),
-	}, Stages: n.Get("stages").Values(), NoSideEffects: asTruth(n.Get("no_side_effects").Value())}
+	}, Stages: n.Get("stages").Values(), NoSideEffects: asTruth(n.Get("no_side_effects").Value()),
+		Attempts: int(asInteger(n.Get("attempts").Value()))}
 	if expect := n.Get("expect"); expect != nil {
 		for _, item := range expect.Items {
 			c.Expect = append(c.Expect, Expectation{Text: item.Value(), From: item.Origin()})

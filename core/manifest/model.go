@@ -343,6 +343,8 @@ type Case struct {
 	// outside the function.
 	Stages        []string
 	NoSideEffects bool
+	// Attempts is how often it runs at most, until it passes; 0 for once.
+	Attempts int
 }
 
 // The cases that run in a stage after a deployment.

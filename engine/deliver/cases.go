@@ -8,7 +8,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"rudmar/core/expression"
 	"rudmar/core/manifest"
 	"rudmar/platform"
 )
@@ -26,7 +25,7 @@ type CaseRun struct {
 // stored.
 func (l *StageLine) RunCases(ctx context.Context, at manifest.Place, scope platform.Scope, service *manifest.Service,
 	function string) ([]CaseRun, error) {
-	language, err := expression.ForCases()
+	runner, err := l.newCaseRunner(at, scope)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +43,7 @@ func (l *StageLine) RunCases(ctx context.Context, at manifest.Place, scope platf
 				if stage != nil && !c.RunsIn(stage) {
 					continue
 				}
-				found, passed, err := l.RunCase(ctx, scope, at, fn, c, language)
+				found, passed, err := runner.run(ctx, fn, c)
 				if err != nil {
 					return err
 				}

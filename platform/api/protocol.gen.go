@@ -251,6 +251,15 @@ type AttributeKindType string
 // AttributeKindUnit defines model for AttributeKind.Unit.
 type AttributeKindUnit string
 
+// CallerRequest defines model for CallerRequest.
+type CallerRequest struct {
+	// Groups The caller's groups, as in openings. It is also an authenticated caller
+	Groups []string `json:"groups"`
+
+	// Purpose Purpose of an invocation that is not real traffic: a saved case or a manual invocation. Inherited by the invocations it causes.
+	Purpose Purpose `json:"purpose"`
+}
+
 // Holding defines model for Holding.
 type Holding struct {
 	Count    int64  `json:"count"`
@@ -610,6 +619,9 @@ type PutResourceParams struct {
 	Prefer *string `json:"Prefer,omitempty"`
 }
 
+// CreateCallerJSONRequestBody defines body for CreateCaller for application/json ContentType.
+type CreateCallerJSONRequestBody = CallerRequest
+
 // InvokeJSONRequestBody defines body for Invoke for application/json ContentType.
 type InvokeJSONRequestBody = InvocationRequest
 
@@ -722,6 +734,20 @@ type ClientInterface interface {
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/access (the `GetAccess` operationId).
 	GetAccess(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CreateCallerWithBody Creates a token for a caller of the scope's routes, valid for ten minutes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+	CreateCallerWithBody(ctx context.Context, region Region, service Service, stage Stage, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+	CreateCaller(ctx context.Context, region Region, service Service, stage Stage, body CreateCallerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// InvokeWithBody Invokes a function
 	//
 	// Takes any type of body and a specified content type.
@@ -740,6 +766,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 	GetHoldings(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+	//
+	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/invocations/{id} (the `GetInvocation` operationId).
+	GetInvocation(ctx context.Context, region Region, service Service, stage Stage, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLogs Returns log lines, oldest first
 	//
@@ -878,6 +909,40 @@ func (c *Client) GetAccess(ctx context.Context, region Region, service Service, 
 	return c.Client.Do(req)
 }
 
+// CreateCallerWithBody Creates a token for a caller of the scope's routes, valid for ten minutes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+func (c *Client) CreateCallerWithBody(ctx context.Context, region Region, service Service, stage Stage, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateCallerRequestWithBody(c.Server, region, service, stage, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+func (c *Client) CreateCaller(ctx context.Context, region Region, service Service, stage Stage, body CreateCallerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateCallerRequest(c.Server, region, service, stage, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // InvokeWithBody Invokes a function
 //
 // Takes any type of body and a specified content type.
@@ -917,6 +982,21 @@ func (c *Client) Invoke(ctx context.Context, region Region, service Service, sta
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 func (c *Client) GetHoldings(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHoldingsRequest(c.Server, region, service, stage)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+//
+// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/invocations/{id} (the `GetInvocation` operationId).
+func (c *Client) GetInvocation(ctx context.Context, region Region, service Service, stage Stage, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInvocationRequest(c.Server, region, service, stage, id)
 	if err != nil {
 		return nil, err
 	}
@@ -1293,6 +1373,67 @@ func NewGetAccessRequest(server string, region Region, service Service, stage St
 	return req, nil
 }
 
+// NewCreateCallerRequest calls the generic CreateCaller builder with application/json body
+func NewCreateCallerRequest(server string, region Region, service Service, stage Stage, body CreateCallerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateCallerRequestWithBody(server, region, service, stage, "application/json", bodyReader)
+}
+
+// NewCreateCallerRequestWithBody constructs an http.Request for the CreateCaller method, with any body, and a specified content type
+func NewCreateCallerRequestWithBody(server string, region Region, service Service, stage Stage, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s/callers", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewInvokeRequest calls the generic Invoke builder with application/json body
 func NewInvokeRequest(server string, region Region, service Service, stage Stage, function Function, body InvokeJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -1392,6 +1533,61 @@ func NewGetHoldingsRequest(server string, region Region, service Service, stage 
 	}
 
 	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s/holdings", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetInvocationRequest constructs an http.Request for the GetInvocation method
+func NewGetInvocationRequest(server string, region Region, service Service, stage Stage, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam3 string
+
+	pathParam3, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s/invocations/%s", pathParam0, pathParam1, pathParam2, pathParam3)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2168,6 +2364,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/access (the `GetAccess` operationId).
 	GetAccessWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetAccessResponse, error)
 
+	// CreateCallerWithBodyWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+	CreateCallerWithBodyWithResponse(ctx context.Context, region Region, service Service, stage Stage, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateCallerResponse, error)
+
+	// CreateCallerWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+	CreateCallerWithResponse(ctx context.Context, region Region, service Service, stage Stage, body CreateCallerJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateCallerResponse, error)
+
 	// InvokeWithBodyWithResponse Invokes a function
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2188,6 +2398,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 	GetHoldingsWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetHoldingsResponse, error)
+
+	// GetInvocationWithResponse Returns an invocation by a route with a token of createCaller, for ten minutes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/invocations/{id} (the `GetInvocation` operationId).
+	GetInvocationWithResponse(ctx context.Context, region Region, service Service, stage Stage, id string, reqEditors ...RequestEditorFn) (*GetInvocationResponse, error)
 
 	// GetLogsWithResponse Returns log lines, oldest first
 	//
@@ -2538,6 +2755,58 @@ func (r GetAccessResponse) ContentType() string {
 	return ""
 }
 
+type CreateCallerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *struct {
+		Token string `json:"token"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateCallerResponse) GetJSON201() *struct {
+	Token string `json:"token"`
+} {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateCallerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateCallerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateCallerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateCallerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateCallerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type InvokeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2632,6 +2901,54 @@ func (r GetHoldingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHoldingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetInvocationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Invocation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetInvocationResponse) GetJSON200() *Invocation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInvocationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInvocationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInvocationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInvocationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInvocationResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3069,6 +3386,32 @@ func (c *ClientWithResponses) GetAccessWithResponse(ctx context.Context, region 
 	return ParseGetAccessResponse(rsp)
 }
 
+// CreateCallerWithBodyWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+func (c *ClientWithResponses) CreateCallerWithBodyWithResponse(ctx context.Context, region Region, service Service, stage Stage, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateCallerResponse, error) {
+	rsp, err := c.CreateCallerWithBody(ctx, region, service, stage, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateCallerResponse(rsp)
+}
+
+// CreateCallerWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
+func (c *ClientWithResponses) CreateCallerWithResponse(ctx context.Context, region Region, service Service, stage Stage, body CreateCallerJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateCallerResponse, error) {
+	rsp, err := c.CreateCaller(ctx, region, service, stage, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateCallerResponse(rsp)
+}
+
 // InvokeWithBodyWithResponse Invokes a function
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3106,6 +3449,19 @@ func (c *ClientWithResponses) GetHoldingsWithResponse(ctx context.Context, regio
 		return nil, err
 	}
 	return ParseGetHoldingsResponse(rsp)
+}
+
+// GetInvocationWithResponse Returns an invocation by a route with a token of createCaller, for ten minutes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/invocations/{id} (the `GetInvocation` operationId).
+func (c *ClientWithResponses) GetInvocationWithResponse(ctx context.Context, region Region, service Service, stage Stage, id string, reqEditors ...RequestEditorFn) (*GetInvocationResponse, error) {
+	rsp, err := c.GetInvocation(ctx, region, service, stage, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInvocationResponse(rsp)
 }
 
 // GetLogsWithResponse Returns log lines, oldest first
@@ -3436,6 +3792,41 @@ func ParseGetAccessResponse(rsp *http.Response) (*GetAccessResponse, error) {
 	return response, nil
 }
 
+// ParseCreateCallerResponse parses an HTTP response from a CreateCallerWithResponse call
+func ParseCreateCallerResponse(rsp *http.Response) (*CreateCallerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateCallerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest struct {
+			Token string `json:"token"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseInvokeResponse parses an HTTP response from a InvokeWithResponse call
 func ParseInvokeResponse(rsp *http.Response) (*InvokeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3487,6 +3878,39 @@ func ParseGetHoldingsResponse(rsp *http.Response) (*GetHoldingsResponse, error) 
 		var dest struct {
 			Holdings []Holding `json:"holdings"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetInvocationResponse parses an HTTP response from a GetInvocationWithResponse call
+func ParseGetInvocationResponse(rsp *http.Response) (*GetInvocationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInvocationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Invocation
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -3804,12 +4228,18 @@ type ServerInterface interface {
 	// GetAccess Returns used permissions and denied calls
 	// (GET /regions/{region}/scopes/{service}/{stage}/access)
 	GetAccess(ctx *echo.Context, region Region, service Service, stage Stage) error
+	// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+	// (POST /regions/{region}/scopes/{service}/{stage}/callers)
+	CreateCaller(ctx *echo.Context, region Region, service Service, stage Stage) error
 	// Invoke Invokes a function
 	// (POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations)
 	Invoke(ctx *echo.Context, region Region, service Service, stage Stage, function Function) error
 	// GetHoldings Returns the stored data of each function, which is deleted with the function
 	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
 	GetHoldings(ctx *echo.Context, region Region, service Service, stage Stage) error
+	// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+	// (GET /regions/{region}/scopes/{service}/{stage}/invocations/{id})
+	GetInvocation(ctx *echo.Context, region Region, service Service, stage Stage, id string) error
 	// GetLogs Returns log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx *echo.Context, region Region, service Service, stage Stage, params GetLogsParams) error
@@ -3979,6 +4409,38 @@ func (w *ServerInterfaceWrapper) GetAccess(ctx *echo.Context) error {
 	return err
 }
 
+// CreateCaller converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateCaller(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateCaller(ctx, region, service, stage)
+	return err
+}
+
 // Invoke converts echo context to params.
 func (w *ServerInterfaceWrapper) Invoke(ctx *echo.Context) error {
 	var err error
@@ -4048,6 +4510,46 @@ func (w *ServerInterfaceWrapper) GetHoldings(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHoldings(ctx, region, service, stage)
+	return err
+}
+
+// GetInvocation converts echo context to params.
+func (w *ServerInterfaceWrapper) GetInvocation(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetInvocation(ctx, region, service, stage, id)
 	return err
 }
 
@@ -4606,6 +5108,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/regions/:region/scopes/:service/:stage/resources/:address", wrapper.PutResource, options.OperationMiddlewares["putResource"]...)
 	router.GET(options.BaseURL+"/operations/:id", wrapper.GetOperation, options.OperationMiddlewares["getOperation"]...)
 	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/functions/:function/invocations", wrapper.Invoke, options.OperationMiddlewares["invoke"]...)
+	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/callers", wrapper.CreateCaller, options.OperationMiddlewares["createCaller"]...)
+	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/invocations/:id", wrapper.GetInvocation, options.OperationMiddlewares["getInvocation"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/logs", wrapper.GetLogs, options.OperationMiddlewares["getLogs"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/metrics", wrapper.GetMetrics, options.OperationMiddlewares["getMetrics"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/holdings", wrapper.GetHoldings, options.OperationMiddlewares["getHoldings"]...)
@@ -4890,6 +5394,50 @@ func (response GetAccessdefaultApplicationProblemPlusJSONResponse) VisitGetAcces
 	return err
 }
 
+type CreateCallerRequestObject struct {
+	Region  Region  `json:"region"`
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+	Body    *CreateCallerJSONRequestBody
+}
+
+type CreateCallerResponseObject interface {
+	VisitCreateCallerResponse(w http.ResponseWriter) error
+}
+
+type CreateCaller201JSONResponse struct {
+	Token string `json:"token"`
+}
+
+func (response CreateCaller201JSONResponse) VisitCreateCallerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateCallerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateCallerdefaultApplicationProblemPlusJSONResponse) VisitCreateCallerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type InvokeRequestObject struct {
 	Region   Region   `json:"region"`
 	Service  Service  `json:"service"`
@@ -4965,6 +5513,48 @@ type GetHoldingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHoldingsdefaultApplicationProblemPlusJSONResponse) VisitGetHoldingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetInvocationRequestObject struct {
+	Region  Region  `json:"region"`
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+	Id      string  `json:"id"`
+}
+
+type GetInvocationResponseObject interface {
+	VisitGetInvocationResponse(w http.ResponseWriter) error
+}
+
+type GetInvocation200JSONResponse Invocation
+
+func (response GetInvocation200JSONResponse) VisitGetInvocationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetInvocationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetInvocationdefaultApplicationProblemPlusJSONResponse) VisitGetInvocationResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5362,12 +5952,18 @@ type StrictServerInterface interface {
 	// GetAccess Returns used permissions and denied calls
 	// (GET /regions/{region}/scopes/{service}/{stage}/access)
 	GetAccess(ctx context.Context, request GetAccessRequestObject) (GetAccessResponseObject, error)
+	// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+	// (POST /regions/{region}/scopes/{service}/{stage}/callers)
+	CreateCaller(ctx context.Context, request CreateCallerRequestObject) (CreateCallerResponseObject, error)
 	// Invoke Invokes a function
 	// (POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations)
 	Invoke(ctx context.Context, request InvokeRequestObject) (InvokeResponseObject, error)
 	// GetHoldings Returns the stored data of each function, which is deleted with the function
 	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
 	GetHoldings(ctx context.Context, request GetHoldingsRequestObject) (GetHoldingsResponseObject, error)
+	// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+	// (GET /regions/{region}/scopes/{service}/{stage}/invocations/{id})
+	GetInvocation(ctx context.Context, request GetInvocationRequestObject) (GetInvocationResponseObject, error)
 	// GetLogs Returns log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx context.Context, request GetLogsRequestObject) (GetLogsResponseObject, error)
@@ -5558,6 +6154,56 @@ func (sh *strictHandler) GetAccess(ctx *echo.Context, region Region, service Ser
 	return nil
 }
 
+// CreateCaller operation middleware
+func (sh *strictHandler) CreateCaller(ctx *echo.Context, region Region, service Service, stage Stage) error {
+	var request CreateCallerRequestObject
+
+	request.Region = region
+	request.Service = service
+	request.Stage = stage
+
+	var body CreateCallerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateCaller(ctx.Request().Context(), request.(CreateCallerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateCaller")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateCallerResponseObject); ok {
+		return validResponse.VisitCreateCallerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Invoke operation middleware
 func (sh *strictHandler) Invoke(ctx *echo.Context, region Region, service Service, stage Stage, function Function) error {
 	var request InvokeRequestObject
@@ -5630,6 +6276,34 @@ func (sh *strictHandler) GetHoldings(ctx *echo.Context, region Region, service S
 		return err
 	} else if validResponse, ok := response.(GetHoldingsResponseObject); ok {
 		return validResponse.VisitGetHoldingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetInvocation operation middleware
+func (sh *strictHandler) GetInvocation(ctx *echo.Context, region Region, service Service, stage Stage, id string) error {
+	var request GetInvocationRequestObject
+
+	request.Region = region
+	request.Service = service
+	request.Stage = stage
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetInvocation(ctx.Request().Context(), request.(GetInvocationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetInvocation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetInvocationResponseObject); ok {
+		return validResponse.VisitGetInvocationResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5862,78 +6536,81 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Dxrc9s2tn8Fw9uZbXcpy3HcdiJ/uOO2yTZTp82N2+3MTb23R+SRhDUJsAAoW+vRf7+DFwmKoETXyjb9",
-	"klFI4ADn/aQfkoyXFWfIlExmD0kFAkpUKMz/crpEqfQvypJZUoFaJWnCoMRk5l+micDfaiowT2ZK1Jgm",
-	"MlthCRaaUij01n/KFZx9/sXs/enkBUwWNw9fnG8/SdJEbSoNSypB2TLZbtNkUbNMUc4GTm1ejzz3PUz+",
-	"faP/OZ28mNw8nKbPXwwcLHA5fKx7efRDJYo1zXDgVP/2+McqWA4eat4d+UhDX1lxJtFI1mWWYaU0cC2B",
-	"TCEzYgZVVdAMNIOn/5KWG+25nwhcJLPkv6atzE7tWzn9oUJh9tnDcpSZoJUVpOY0ApIAI7xZmyYrhNxJ",
-	"+xW3JxvJ7+7Pc4FSEr4gaoWd/e3t+lR+h0psJpcLhaIP8xozznJJaqZoYcAyvFdEU92qVQ8yZQqXKDSC",
-	"2zR5K/i8wHIPASu74m+PI6SHGyGje0VyVEALST599+pr8uL88y8/s0JlIXj2SvmTNDJWCU0wRS3noSj4",
-	"nWW8w2vOeYHAkm2aZLy2eOyi3LULO6ROkwKkujQbF1yUoOzWL85bSQwgCZS8FlbpepDWKOZxbrb68D60",
-	"QmZDADRtMPToNNe7aW7D5//CTOnzLpUSdF4r/I6yvE8tzaDa6cmu/Cgy3xjBqQpQGu8W24CklL0twCLb",
-	"BfDzCtUKBaGKZMBItgK2RHJH1YrXWg6rAjLKluaEALv+CSXcdyif83peBEtZXc4t5UvKRq60tmj3yt9D",
-	"iSnhggCpBC7oPVlwS2xNir/27Y42sJlANYy9xm4NRY2GCHMkQOyWC/MKPHv0/xjRmgaUSQJkQdkSRSWo",
-	"4XCfKvbJQ4KsLrXIuCulHsm0WZwmBTUaX0JV6TU3ETxqRlUIbr5RKPUeGVm+I62GmG5RKxAxafyWF7mG",
-	"EJFDp5gj9GuvpvIidyFFlx8/MXpPSloUVFrDmKRjzrpbQYcsBV+SgjJDmjugSgtwiVLCEkcQKlBrA9hr",
-	"cIxUr9k68Be71CoGDVyRXysQ6o3s0+BHWiJRnEi9wIgfZVIBy/CCnJKFkfs7ECXhDEPyDKtRXltHZU8b",
-	"sQGF4OKQi2hRf2mWayuTx+0yX5qTqcJSHgJ7xZdXlGGrPAkIARsP50dRswyittArs+E8uUOBJBe8qrRd",
-	"wAxqid51W/koaVxnSyy52FyZ971DvnIaN0IqLZy3CLdPAsNrlfGya0XqLEPMjXdZAC3MD0VLzCe81kjx",
-	"Wk34YmJvoN+tBFfKrmNcTRa8ZnnUwvj4rH/ld6hqwZyZdIRcAcsL70/XVA7p+xrFzrs2jOkqH82TFmWr",
-	"KUlXYTry3KFyl3XBlZwI7lfgl17ou1p86zxyDydnUKLvlIBoZLGDrIHdQtp/v3cuJuzdENcu7NuJ00BK",
-	"zLUlCTilY98MiuLEbtqmSVWLilt+7w0I3TKDHF0ubTC7Hz17RgyreJjTuNnx1qIbOEVsxgD74owILjB0",
-	"axmXkPE3Hroo4w7vnWBHPzZWv805uEiJrLOVSWRISaW0Dg6YSU6o5IVPTJor9UV05/wKhYHE2Xhc3jZ7",
-	"hrBqgtLYFSpBsxjOL8tKbQhdkFqrBaGSLARiiM3+1EUny5G7/FZzBeOR+x+9PAbHVgG6gA6SV6COv+T+",
-	"ENRTi8i6qrhQkrxzIbdT/hMLJn8leHlBclxAXSiygELGg3LBtTBfqr3JrF2UmqBfXyHDlY7PhCQPFtVt",
-	"Sh5cEWJLgOXkwVQHtrFIW+hMtsRHUkfSsi68V49E0dbiRKh3bahjc3K3aGYRSkkmOEsJrlFsUmK1WKbk",
-	"txprTAnofPz/glBv7GV3LEeQdbVItDKSOuvQ1a+ATAFyAbsaYW2UxBuImF3yIVPEoB4txN4bztu4bwQU",
-	"H8nGoXRi6UhksifAkEoglGGMZAMhFDrHapgUi3gU3qtDQUuXhK+okIq411Zt1IpK4m+YkrsVLdDlzPYZ",
-	"wXsqlYxQJRYAmayjU+RsIpmASgE9Gwo4fGJi8qYNWHp+F8tKyXjJZc7zTTJ7MHUgyK9QqY7vD9Q0r/Hy",
-	"+BIX0fpX/hVRK7CFC4EZ0rWluYunZjpDsoWCoiCynmsQc23XtJNU0pqCRznJ0YIuEGRMdEyQ2aQhIBVx",
-	"xI9XLZg6IkHbelcXnCGDnH5/+ealoZapeHRrnSaS+4v0RKyc+O0PqowkNxWjlp1OpBr8vOCkrSB2ZK2h",
-	"ZlSoKasVXtflwfw7oIRPIKz05znV/4HibWd7ZFuHbG1kLsl8QzzMpnamj7dJvJyRW9yQW2LqCFpouc5F",
-	"1yjIs5Nn//z0dvLsM+NX60qH6/rZbYe/J+RbKhVfCiglKVEsUZ/oL36SROhiUvgmYP29OBpxNei1KVn8",
-	"KPk76rWtKRvYXcL96JpFN9sek54byRmhXd5cGF6OU7XHJ1V7vVubvkfJpLiCYjShhtO3P8rlxR2d409X",
-	"TBpp69Y0XJnAE8JLzk51wGPe0Y7QGsQMTNtS6vtNayQjJbwVukp6Himat+RGlmN+RAs/UH+r2ibRqJ5P",
-	"tzmyb4tPT2wIBkIdFR2pQHXqXq6Wq11HvwLWi+3S5H6id07WIFzy9b5l588NrObRdQC0efjKQY97N3PD",
-	"tJGEkAoxYdpJmMcXm9Yo5o/KqeIFDgsmejPhGtA7Il76kv+OY7iHTJEcM1pCQZpmRtgTPp28uPnbp7/8",
-	"cmJ/ffbfn8RUIKuFQJZt+ke8vv6BnJ89+3IH7OXkf28enm+jwPgikuhaweOMBHbkggD5O/1KW3ZrIWw5",
-	"2FXXrZDql940BOvD3oKXy66FshAnOr+zlceJbdMcbDzwhRal0rULG8rE2dWodJdhtis7kCOBqgc8raKq",
-	"wD1idaiA5rpKFkxzVOqvE0Wh9ZE7hUv7QhMbQq7ZYJ9KwrgiAqEgSsBiQbOZ5hmsMScZ6H2ahyWwGopg",
-	"9wl5zVYoqLJtQttXaSM40/+sJcqTgK8anHEmGlY0ebRFokE97iKmdd4UXPa4hCLedrgCsUSpnKZd6MyG",
-	"lFyY4hiQ89PnJlLfVEhqwWaizksQM1NDiMcn0VmEjFdNZd83rT0pAh8t9bqmxnFYrJ3tqYyFsPjF5OFd",
-	"4HMG/WyPXt2a8UCcu40c5/zz6HkBt/6riKX6DjeebG5ww+WlLgSgyqR6KaGLnTKf4gK17MUkYdAXKFge",
-	"VsjWI/Vr2xbEPh4M9hp+N7mDwmUkutQqywjNkSmqNqmhkpe4v5jyd4mCaAgn5FIn85pwOclBgaU8qGY9",
-	"Kfkape97MLwz+wgoXtIMimJjw8MrZEu1Smbnp9EuWLV/XGJB7zFv5wJkMDwxs5X6og39tJLmWKCZPVoo",
-	"V+zVN9NqbKPkE/KDBnxHJbravp/FMFH2opaY27j7/OwsWuu1Awtj0r0Wzy5y/4CitrXUADEryXbigXBW",
-	"bIamHlpeD2YR/3D5g4HpVEVac2NwvSCwBlrAvEDPv8DuHMgiDjRvrhlUcsUjMh1iEy88WjaObx2EYfHe",
-	"sKxLyPagPgKWwbWganOtT3G3YVJBUTT5ibmAkQsEYeytA7NSqrLDXJQteDxjqQRXPOMFmaO6Q2TknXEj",
-	"pjIBrXp563VCLonGHdiG0LIqsNQ00MbOztdBDpWWdcrIQnCmfBrN7wIYv7Amapgl7rzGPPoLJYFIJc9M",
-	"oFchg4oms+T5yenJcxsirgxJpiAUXUCm5PTBDqdu9eMVgrGmzdTe6zyZJd+CvHTLk53ZxLPT0wEy+eut",
-	"wMouiGxF14bZ56fnBzblHG0AswJXrQy2u4bOkHg19wvG83QqVJYgNqZDb5tGd7GW0spxpT0tnPJ9Hz+x",
-	"XTJ1g77bmzSpatUn5dtadUhplPsrWzsemk38N626I4mNH55TBnZyITZCGo6kbnt8i7Dgp6rgoBO7pxPZ",
-	"ggppmRJuhnO8lXZe3gT9JOeG2yWobGUeezpu02TadI6XGKHo31H5EkVMMo8yMGsPiEx5aqG11zuGXKpa",
-	"MKssBmYYBMuU+GZYSmyzy1gc2wDzcVXTwTF0a+gkpw803+6j4A/BlO4Ho+LeseMfd2aFg1njJ4wGhwW3",
-	"BrqOFYIayf7R4SMxNZykvmh/SgICyS1WPqm+Q7xtox8qCNqJgR0rFBlFp/neOfQglnt22g/mtjdaYlw/",
-	"duo72lOTxMhp09ee+p72HllqQojerXeKIz/C0gvuLdP+TrY7DYJWBloUXy8m33OGkzfaTOydJ7/5gGLc",
-	"4DcgxQEWgRBrbGMF4yaySXUIoNXZpB7DqOlDn8es9/e8yaWOaI2gwcfzCjJVg04uQP0OB+nS4W16cKX/",
-	"oGPMUvMZxiNleApm8H6fKNvR/KfaxG4cXcvHDG413wYcipEN2EhA3BPRr0137YgSYrx5MLdh/FKOjJpK",
-	"U1HIP7WQNA3Z6YP/uZ3utOQ+HuQOL2wyRROichkR/NdszW9xdHj6OOvZn9QcFa2efoALDBnwYHbk6Vpi",
-	"iSmD1NAGZ+MlcGW/M9hrqL71a45qqsKTR5kr/0nEIWPVAP5DDJZ2YjulMYRs1TDIBI3ZKqxHuVZuUGj5",
-	"M9s0/6XBkDRd8WNLkm0FPfnjhh0xslCjVSCF92pq5nEm7dDbnqBqV+iuDOjjyVzTD0uJ/aqHLKiQ6uMS",
-	"o9QlFr/VaKoK/c+I93zBGd8bTCo8em9nhm/v7ugnGKYKa79yWQhe2kkMnUETreKxZnvsEpK6wcF+9WWo",
-	"CzLmRsagAJElFAUK8vqbgePnuODiw52/FAhq3/kmFX3q8W/gnpZ16dpypj1sVYHhXasK8Qv4D5A6mayG",
-	"lszOTnUiW1Jm//tszFWujTEwXQVLCJBEKwqKiUSm7AifnOl83fwkv+plv4YfMzrrZMJcqiR5/c1FsBwK",
-	"usZfte8w8ECRAkEqO2BNnn1OpK3mRhXNfKAZE/amgdHH6GdT4LBbKVumRJo+jrRVhAt7jfmGAMkKqn+7",
-	"tkLGGcNMyaFk+wqkmrw0FtRIx55k+3Hep/nEcI8HeuPXHKghhIKdI+SkMMOQ0kxomqe9DxvjpO8MUj6G",
-	"/OEN/BlNAYfK42rWU8sao7yvH4Due99otNwQ9unO8opKJXscM4pm9VJzdYfNgTNN3WSopsqfOTzziDdV",
-	"WxuF9hXlG/Pc82tMhd/uOEZ9yELS9jBgyMcZzjyqTjpKCeN5s6lTP4YbfrjuKGGmoLvc8E5eOzszqOJ6",
-	"1nZ4fPtYoVSCZgeMtl1y1MzBzreOzx3aSfdD2YOHPCYHva7LY2YDsi4lqVAEKWc7Iuzmb43Zc9O9H5ta",
-	"HZ5b/WChdPMhICfCu17UBB2gpyGjJ6n/QPRuxQvUGyjP3Rd9OpIzXoQEE9V9HMzO/SHCI6190+GbPrhp",
-	"pBE2/107G7eja2eHZbP5e0Lb9D/nJUQw7PERy7L74NMJBcoMKsyJLECu2tix61DaGbJR3bfzWPfNu6pe",
-	"xyvHsuIKWbaZfIebsWecucSo6filY7JmC5ioti3nmXZB/mr7k2xjB7F0fGb/sMZQo+5wj653g1fI7B/R",
-	"4bfImq+/EGR3aoCa6VafOasVWBNg0hpT2jMDmiuT2CEbuqI+7IAxelxmaVUhn4DcsMz+uacvz85PP7OD",
-	"bi73AqN6vT+sFb3hW4GLeDoStjmHpkw6FuL4ZfzdEcj/cBG/HR2LJyWhtXm0TXyizfva1FRMrlJXOeya",
-	"v3BGzfXyw+m09zfbm+3/BwAA//8=",
+	"3Fx7c9s2tv8qGN7OtN2lLCdx26n8xx33ka2nTpsbt9uZm3pvIfJIwpoEWACUrfXou98BDkCCIijRsbJN",
+	"95+MIuF1Dn7nfeCHJBNlJThwrZLZQ1JRSUvQIO3/crYEpc0nxpNZUlG9StKE0xKSmf8xTST8XjMJeTLT",
+	"soY0UdkKSoqraQ3STP2HWtHnn30+e3s6+ZJOFjcPn59tP0rSRG8qs5bSkvFlst2myaLmmWaCD+za/Dxy",
+	"37d08q8b88/p5MvJzcNp+uLLgY0lLIe3dT8efVMFcs0yGNjV/3r8bTVdDm5qfzvylpa/qhJcgUXWRZZB",
+	"pc3iBoFcA7cwo1VVsIyaC57+U+FttPt+JGGRzJL/mraYneKvavpjBdLOw81yUJlkFQKp2Y1QRSgnohmb",
+	"JiuguUP7lcCdLfK78/NcglJELIheQWd+e7o+l9+AlpvJxUKD7K95DZnguSI116ywy3K418RwHcWqtzLj",
+	"GpYgDYHbNHktxbyAcg8DKxzx18cx0q8bYaP7ieSgKSsU+eTNy6/Jl2efffEpggpX8Ner1M/KYqyShmGa",
+	"4c3TohB3ePGOrrkQBVCebNMkEzXSsUtyVy/ssDpNCqr0hZ24ELKkGqd+ftYiMVhJghK1RKHrrbQGOY/f",
+	"ZisPb0MtZCcEi6YNhZ6c5ng3zWnE/J+QabPfhdaSzWsN3zOe97llLqh2crKLH03mGwucqqDa0N1SG7CU",
+	"8dcFRWK7C/yyAr0CSZgmGeUkW1G+BHLH9ErUBodVQTPGl3aHgLr+DiW973A+F/W8CIbyupwj50vGR45E",
+	"XbR75B9oCSkRklBSSViwe7IQyGzDir/09Y5RsJkEPUy9oW5NixosE+ZAKMEp5/Yn6q/H/I8TI2mUcUUo",
+	"WTC+BFlJZm+4zxX85iEBXpcGMu5IqScybQanScGsxJe0qsyYmwgdNWc6XG6+0aDMHBUZvoNWy0w3qAVE",
+	"DI1f06IA+cbpoB4al1LUleoz86eVYZ+Z+rEiOCg1upZZXcsZX6oTcqkJU4QWShgdTGvDUG10FeRusjmc",
+	"hlJFBdN9QaWkG/P/qpaVQAWzV525Ybs88dNTT1SMHd+JIjfbR8TS6akR6mav4hJF7jjd5ejPnN2TkhUF",
+	"U2gnknTMXncr2kFJIZakYNwi5Y4ybeS5BKXoEkbgJtBydmGv0GKsuuTrwHzucqsY1PdFfq2p1K9iqGIl",
+	"EC2IMgOsNDKuNOUZnJNTsrBq4I7KkggOIXuGtUpeo93G3UZMACmFPASxlvRv7XCjdPO4mRJLu3OD8n3L",
+	"XonlFeMQw75Z5ydZcys8w7rN3jy5Awkkl6KqjJqEjNYKvCeD+ChZXIWVUAq5ubK/9zb5yimgEajEdV4D",
+	"vX3SMqLWmSi7SrXOMoDcGtsFZYX9oFkJ+UTUhihR64lYTPAE5reVFFrjOC70ZCFqnkcVrndX+0d+A7qW",
+	"3FkNx8gV5Xnh3Ys1U0Pyvga581vr1XWFj+VJSzJKStIVmA6eO1zuXl1wJAfB/QL8rQd9V4pvnYPSo8kp",
+	"lLjWljTqaO0Qa9duV9p/vkHzBGvnBe+4rVQpyI0mCW7KmCdjdU5w0jsYFEMcWy7Rt99PHu4Royru9TVe",
+	"x3ht0fUjIzpj4PriFxEcYOjUKo6Q8SceOigXju4d3898bbV+G4IJmRJVZysb15GSKYUGjnIbqzElCh+n",
+	"PcKxAGlXEnw8La+bOUNUNT567AiVZFmM5m/LSm8IW5DaiIVxnxYSIKRmfyTHsqj5+L0Wmo4n7n/M8Ng6",
+	"mBTpLnSQvRKMO6r2e+SeW0TVVSWkVuSNi0Cc8J/gMvlLKcpzksOC1oUmC1qoeIwihQHzhd4b2+Og1MZA",
+	"5ggZrIx/JhV5QFK3KXlwOZktoTwnDzZZso0FHtIE9iU8kjuKlXXhrXokqECNE+HeteUOpijcoBkSlJJM",
+	"Cp4SWIPcpASlWKXk9xpqSAldaJD/F7h6Yw+761C3QWhLRIuR1GmHrnwFbAqIC66rAWsjJF5BxPSSd5ki",
+	"CvVoLvZedx79vhGreE82vkrHl454JnscDKUl0DL0kdARAmnCq+aSYh6Phnt9yGnpsvAlk0oT9zOKjV4x",
+	"RfwJU3K3YgW4FAJ+R+CeKa0iXIk5QDbq6OR8G08m4FLAz4YDjp4YTF61DkvP7kJZaRXPQM1FvklmDzYt",
+	"RvMr0Lpj+wMxzWu4OD7iIlL/0v9E9IpiHkdCBmyNPHf+1MxESJg3KQqi6rlZYm70mjGSWqEqeJSRHA10",
+	"CVTFoGOdzCYMoUoTx/x4EofrIzK0Tf91l7NsUNMfLl59a7llE0Dd1K/15D5WnomVg99+p8oiuUmgtdfp",
+	"INXQ54GTtkDsYK3hZhTUjNcaruvyYPwdcMIHEIj+PGfmP7R43ZkemdZhW+uZKzLfEL9mk0o022MQr2bk",
+	"Fjbkltg8ggGtMLHoGiR5dvLsH5/cTp59au1qXRl33Xx327nfE/IdU1osJS0VKUEuwezoD36SRPhiQ/jG",
+	"YX1XGi1cLXltSBbfSr1D+rpVZQOzS3o/OmfRjbbHhOcWOSOky6sLe5fjRO3xQdVe69aG71E2aaFpMZpR",
+	"w+HbH2Xy4obO3U8XJg3aujkNlybwjPDI2ckOeMo70hFqg5iCaStsfbuJSnIgMWwLC3mkhtCyG3gO+RE1",
+	"/ED+rWprZqNKYN1a0b4pPjxBF4xKfVRylKa6k/dyuVxjOvoZsJ5vlyb3EzNzsqbSBV9v2+v8pVmr+eo6",
+	"WLT58qVbPW7d7AnTBgkhF2Jg2gmYxyeb1iDnj4qp4gkOXCZ6Munq8TsQL33Kf8cw3NNMkxwyVtKCNLWd",
+	"sER+Ovny5q+f/PrrCX769L8/iolAVksJPNv0t7i8/pGcPX/2xc6yF5P/vXl4sY0uJhaRQBeBJzgJ9Mg5",
+	"oeRv7Cuj2VFDYDrYZdcRpOZHrxqC8WFtweOyq6FwxYmJ7zDzOMGq1cHCg1gYKJWuetpwJn5djUh3LwyL",
+	"1AMxEtX1gKXVTBewB1aHEmiuyIbLNFul/jhRElobuZO4xB8Ms2l4a+jsM0W40EQCLYiWdLFg2czcGV3b",
+	"gpqZZ+6wpLymRTD7hFzyFUimsWqKdZXWg7Pl4FqBOgnu1SxnjYlZKxo8YpJoUI67hBmZtwmXPSahiJcd",
+	"rqhcgtJO0s5NZENKIW1yjJKz0xfWU99UQGrJZ7LOSypnNocQ90+irRmZqJrMvq/he1YENlqZcU2O4zCs",
+	"ne6prIZA+mJ4eBPYnEE72+NXN2c84OduI9s5+zy6fcKN/yqiqb6HjWeb62NxcalzAZi2oV5K2GInzaeF",
+	"BIO9GBIGbYGmy8MC2Vqkfm4bl9h3B4O1hndmd5C4jHiXRmQ5YTlwzfQmtVzyiPvYpr9LkMSscEIuTDBv",
+	"GJeTnGqKnKe6GU9KsQbl6x4c7uw8QrUoWUaLYoPu4RXwpV4ls7PTaBWs2t89smD3kLdtEiroJZlhpr5o",
+	"XT8jpDkUYFuxFtole83JjBijl3xCfjQL3zEFLrfvW1Osl72oFeTod589fx7N9WL/xphwr6WzS9zfaVFj",
+	"LjUgDJGMDSBE8GIz1ATS3vVgFPF3Fz/YNZ2oKFQ3ltZzQteUFXRegL+/QO8ciCIOFG+uOa3USkQwHVIT",
+	"TzziNY4vHYRu8V63rMvIdqM+AXjBtWR6c212cafhStOiaOITewCLC6DS6lu3zErrCnvbGF+IeMRSSaFF",
+	"JgoyB30HwMkba0ZsZoK24uW11wm5IIZ2yjeElVUBpeGBUXbYbkhzWhmsM04WUnDtw2hxF6zxK2+8hlni",
+	"9mvUoz9QEkAqeWYdvQo4rVgyS16cnJ68QBdxZVkypVKzBc20mj5gr+7WfL0CarVp08R4mSez5DuqLtzw",
+	"ZKdV8/np6QCb/PFWFLFLZbZia3vZZ6dnByblAtCBWVGXrQymu4LOELya8wXdiiYUKksqN7ZCj0Wju1hJ",
+	"aeVupd0tbHp+G9+xHTJ1fc/bmzSpat1n5etad1hphfsrzB0PtWr+i1XdDs3GDs8Zp9i5EOuoDTt0t717",
+	"i1zBz1UhqAnsns5kXCrkZUqEbc7xWtpZeev0k1zY2y6pzlb2a8/HbZpMm8rxEiIc/Rton6KIIfMo/cO4",
+	"QaTp1YAWj3cMXOpachQWu2boBKuU+GJYSrDYZTUOFsC8X9VUcCzfGj6p6QPLt/s4+GPQtPzeuLi3C/un",
+	"ndbpoPX6CZ3SYcKtWd34CkGOZH8n9ZEuNWwsP28/KkIlkFuofFB9B3Dbej9MEsCOgR0tFOnMZ/netvzA",
+	"l3t22nfmtjcGMa4eO/UV7akNYtS0qWtPfU17D5YaF6J36p3kyE906YF7y429U+1MSyBioCXxcjH5QXCY",
+	"vDJqYm97/c17hHFD3wCKAyoCEBtqYwnjxrNJjQtgxNmGHsOkmU1fxLT3D6KJpY6ojWhDj78rmumamuCC",
+	"6ncwkC4c3qYHR/r3LWOG2lcpj8TwlNp3CPugjC8VnqoTu350rR7TuNU8lTjkI9tlIw5xD6Jf2+raERFi",
+	"rXnQt2HtUg6cudZt9acGCTaf956//cE0pEklVASzX0ugGr72DfPj/MvHqb/uK4BRruazJ4iLFrfAR2RW",
+	"7bAx+DcqGkc/XQSQ3UZJ2hWdDUfIeHVpkfWxavrH1rRgObYqAidYvlPosI1HZdMmMH3wH7fTnULxhwPX",
+	"wwOb/MUwtC/5WtzCewJ1v394FLBP38MBhjAbdDQ9HbjITBUkLB6LwBW+ftlrPr/zY45qQMOdRxlR/1Dn",
+	"kAltFv5DzKjVFd2ELdBs1VyQDWWyVZgldQ0GQfrvz2xpA/V1MF69DNv7/lOEMogVg3LefEMoGg+8b29r",
+	"xIJkgbVP+yYl/bBMwONj1qfFqFP/oGoIRFfi2KoJK95PfsO1o5dw1WiyW8O9ntq2w0nb27sndtzF8JVd",
+	"+njQbcr+KcHHi2TBpNIfJhZ/r8EmT/t/PGLPu/343KAh69FzO63Ke2dHX5rZYhM+5ltIUWLDmWYlEGMz",
+	"Yj1FsUMo5vqj+0nmoWLvmBM5jaVKdIkvvxnYfg4LId/f/kurKPfsbzNuT93+Fb1nZV267gPbBYOiwOGu",
+	"FYX4Afw7y07CzqyWzJ6fnp7aPj/877MxR7m2ysAWT5ERVBEjKCAnCrjGTmU1M6bGfiS/mWG/hU/YnXay",
+	"0TzTilx+cx4MpwVbw2/GGbHrUU0KoErjOxLy7DOisGgVFTT7LD8G9qZO26foF5vHxamML1OibLlaYbL0",
+	"HI9hbWVWMPPZVU8zwTlkWg3lFK+o0pNvrQa16Dia9WleUu+xQK/8mAOp0hDYOdCcFLbnW9lGdPtt7/12",
+	"nPWdfvHHsD88gd+jyVMzdVzJemr2dpT19e88+tY36uk1jH26sbxiSqvejVlBQ7k0t7pzzYExTV0DvOHK",
+	"n9nf94Q3zj6GNX1B+cZ+7+9rTCETZxwjDY4rGX0YXMh/gGs9SgjjiRhbjnvMbfge4qO4mZLt3oY38sbY",
+	"2X4815qDb2S2jwWlliw7oLRxyFEjBx+0jdZezYOeQ9GDX3lMUuO6Lo8ZDai6VKQCGeQw2pcQ7pmBVXvu",
+	"EcOHJlaH2/PfmyvdvHcWRHrTC4ahA/y0bPQs9e/g71aiADOBidw9XDaenLUiJHg40qfBztzvIjxS2zeN",
+	"DNMH13Q5Que/aVuAd2Tt+WFsNn9Fbpv++6yEDHraPmAsu3ftDhSgMlpBTlRB1ar1HbsGpW2VHdVkcBZr",
+	"MvCmqlfYz6GshAaebSbfw2bsHs9dYNQ0NqRjomZcmOi2+8Bf2jn5C5Zw+Ab7TY1/hn8/aKgf4XArQu8E",
+	"L4Hjn07zaTz7yBWo6jZHMdvE7yNnvaKoAmxY09SVbL+aAuBDRzSbHVBGj4ssURTyCVUbnuEf+fvi+dnp",
+	"p9jP62IvakWv9+cUoyd8LWERD0fCbo6hZrqOhjh+XWi30/vfXBVqO2TjQUmobR6tE49U+xSS1FVOd9Vf",
+	"2IrrWpbCJty3N9ub7f8HAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

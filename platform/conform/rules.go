@@ -193,6 +193,7 @@ func rules() []rule {
 			}
 			return err
 		}},
+		{"a temporary caller's token is valid in its scope, with its groups, and its invocation can be read", temporaryCallers},
 		{"routes that match the same request are refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "route/warn/again", map[string]any{"method": "GET", "path": "/look/{other}", "enabled": true})
 			return rejected(err, http.StatusConflict, "a second route for the same requests")

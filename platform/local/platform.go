@@ -57,6 +57,7 @@ type Platform struct {
 	observed     *observations
 	dispatch     *dispatcher
 	directory    *directory
+	callers      callers
 	skies        *faultStore
 	fingerprints fingerprints
 	operations   *operations
@@ -121,7 +122,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	p := &Platform{options: o, store: st, lock: lock}
+	p := &Platform{options: o, store: st, lock: lock, callers: newCallers()}
 	if p.observed, err = newObservations(ctx, st, o.Log, o.Now); err != nil {
 		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}

@@ -16,6 +16,7 @@ import (
 	"rudmar/core/event"
 	"rudmar/core/resource"
 	"rudmar/core/route"
+	"rudmar/platform"
 )
 
 // StickyHeader identifies a caller whose invocations stay with one revision during a traffic shift.
@@ -71,7 +72,11 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 		r.Method = http.MethodGet // answered like GET, without the body
 	}
 	rest := strings.TrimPrefix(there.takers[i], resource.Route+"/")
-	if err := p.open(r, there, rest); err != nil {
+	caller, marked := p.callers.of(sc, r.Header.Get(platform.PurposeHeader))
+	if !marked && r.Header.Get(platform.PurposeHeader) != "" {
+		return refuse(http.StatusUnauthorized, "the token in %s is not valid here, or has expired", platform.PurposeHeader)
+	}
+	if err := p.open(r, there, sc, rest); err != nil {
 		return err
 	}
 	// a connection without deadlines has its own
@@ -85,10 +90,13 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	}
 	function, trigger, _ := strings.Cut(rest, "/")
 	at := call{at: member{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader),
-		event: routeEvent(r, path, params, body)}
+		event: routeEvent(r, path, params, body), purpose: caller.purpose}
 	inv, err := p.invoke(r.Context(), at)
 	if err != nil {
 		return err
+	}
+	if marked {
+		p.callers.calls.Add(keptCall{sc, inv.Id}, inv)
 	}
 	a := routeResponse{platform: p, call: at, invocation: inv}
 	return a.write(w)
@@ -98,6 +106,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 func routeEvent(r *http.Request, path string, params map[string]string, body []byte) event.Request {
 	headers := r.Header.Clone()
 	withoutOwnCookies(headers)
+	headers.Del(platform.PurposeHeader)
 	request := event.Request{Method: r.Method, Path: path, Params: params, Query: queryOf(r.URL.Query()),
 		Headers: flat(headers, "Authorization", strings.ToLower)}
 	var parsed any
@@ -146,14 +155,14 @@ func flat(values map[string][]string, leave string, named func(string) string) m
 }
 
 // open checks whether the caller can use a trigger.
-func (p *Platform) open(r *http.Request, there *listing, rest string) error {
+func (p *Platform) open(r *http.Request, there *listing, sc scope, rest string) error {
 	opening, ok := there.rows[resource.Opening+"/"+rest]
 	to, _ := opening.attributes["to"].([]any)
 	if slices.Contains(to, any("anyone")) {
 		return nil
 	}
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	groups, known, err := p.callerGroups(r.Context(), token)
+	groups, known, err := p.callerGroups(r.Context(), sc, token)
 	switch {
 	case err != nil:
 		return err
@@ -173,7 +182,10 @@ func (p *Platform) open(r *http.Request, there *listing, rest string) error {
 	return refuse(http.StatusForbidden, "this route is open to %v; the caller belongs to %v", to, groups)
 }
 
-func (p *Platform) callerGroups(ctx context.Context, token string) ([]string, bool, error) {
+func (p *Platform) callerGroups(ctx context.Context, sc scope, token string) ([]string, bool, error) {
+	if caller, ok := p.callers.of(sc, token); ok {
+		return caller.groups, true, nil
+	}
 	rows, err := p.store.db.QueryContext(ctx, `SELECT groups FROM callers WHERE token = ?`, hashed(token))
 	if err != nil {
 		return nil, false, err

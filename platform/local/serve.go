@@ -194,6 +194,21 @@ func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.I
 	return api.Invoke200JSONResponse(inv), err
 }
 
+func (s *protocol) CreateCaller(_ context.Context, r api.CreateCallerRequestObject) (api.CreateCallerResponseObject,
+	error) {
+	return api.CreateCaller201JSONResponse{Token: s.p.callers.create(temporaryCaller{
+		scope{r.Region, r.Service, r.Stage}, string(r.Body.Purpose), r.Body.Groups})}, nil
+}
+
+func (s *protocol) GetInvocation(_ context.Context, r api.GetInvocationRequestObject) (api.GetInvocationResponseObject,
+	error) {
+	inv, ok := s.p.callers.calls.Get(keptCall{scope{r.Region, r.Service, r.Stage}, r.Id})
+	if !ok {
+		return nil, refuse(http.StatusNotFound, "invocation %s is not kept", r.Id)
+	}
+	return api.GetInvocation200JSONResponse(inv), nil
+}
+
 func (s *protocol) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject,
 	error) {
 	minutes, err := s.p.observed.sums(ctx, scope{r.Region, r.Service, r.Stage}, orZero(r.Params.Since))

@@ -799,9 +799,18 @@ type CaseOutcome struct {
 
 // CaseRun defines model for CaseRun.
 type CaseRun struct {
+	// Address The requested address of a case with a route
+	Address *string `json:"address,omitempty"`
+
 	// Again Whether this is a second attempt after Rudmar was stopped during the first one
-	Again      *bool         `json:"again,omitempty"`
-	At         int64         `json:"at"`
+	Again *bool `json:"again,omitempty"`
+	At    int64 `json:"at"`
+
+	// Attempts How often the case ran, if the case allows several attempts
+	Attempts *int `json:"attempts,omitempty"`
+
+	// Direct Why a case with a route was invoked directly
+	Direct     *string       `json:"direct,omitempty"`
 	File       string        `json:"file"`
 	Function   string        `json:"function"`
 	Invocation *Invocation   `json:"invocation,omitempty"`

@@ -2663,6 +2663,12 @@ export interface components {
             running?: boolean;
             /** @description Whether this is a second attempt after Rudmar was stopped during the first one */
             again?: boolean;
+            /** @description How often the case ran, if the case allows several attempts */
+            attempts?: number;
+            /** @description The requested address of a case with a route */
+            address?: string;
+            /** @description Why a case with a route was invoked directly */
+            direct?: string;
             sent?: unknown;
             invocation?: components["schemas"]["Invocation"];
         };

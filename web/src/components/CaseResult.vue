@@ -17,6 +17,8 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.response ?? n
         <StateWord :state="run.running ? 'running' : run.passed ? 'passed' : 'failed'" /> {{ run.name }}
         <span class="quiet"
           >{{ run.function }}<template v-if="run.invocation?.cold">, cold start</template
+          ><template v-if="(run.attempts ?? 1) > 1">, {{ run.attempts }} attempts</template
+          ><template v-if="run.direct">, {{ run.direct }}</template
           ><template v-if="run.again">, attempt 2: Rudmar stopped during attempt 1</template> · {{ run.target }}</span
         >
       </summary>
@@ -46,6 +48,10 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.response ?? n
             >, {{ duration(run.invocation.coldStartMs + run.invocation.durationMs) }}, {{ run.file }}</span
           >
         </summary>
+        <template v-if="run.address">
+          <p class="quiet mb-0">Address</p>
+          <pre>{{ run.address }}</pre>
+        </template>
         <p class="quiet mb-0">Event</p>
         <pre>{{ sent }}</pre>
         <p v-if="run.invocation.error" class="bad wrap-anywhere">{{ run.invocation.error.message }}</p>
