@@ -13,6 +13,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/plan"
 	"rudmar/engine"
+	"rudmar/engine/deliver"
 	"rudmar/engine/store"
 	"rudmar/platform"
 )
@@ -218,5 +219,55 @@ func BenchmarkBack(b *testing.B) {
 		cancel()
 		group.Wait()
 		b.ReportMetric(float64(max(0, last.Load()-decided.UnixMilli())), "ms-to-last-bad-invocation")
+	}
+}
+
+// BenchmarkRollback reports the time from a person's rollback of 100 functions, in a stage with a traffic shift, to the
+// last invocation of the bad version, and to the end of the whole rollback.
+func BenchmarkRollback(b *testing.B) {
+	const functions = 100
+	for b.Loop() {
+		r := newRig(b)
+		files := func(word string) map[string]string {
+			out := map[string]string{"rudmar.yaml": shifted("1m", "")["rudmar.yaml"]}
+			for i := range functions {
+				name := fmt.Sprintf("f%02d", i)
+				out[name+"/function.yaml"], out[name+"/main.py"] = fn(name, ""), fmt.Sprintf("def run(call): return '%s'\n", word)
+			}
+			return out
+		}
+		r.push(files("good"))
+		r.reaches(1, "trial", delivery.Settled)
+		r.push(files("bad"))
+		r.until("a shift", func() bool {
+			v, err := r.Store.Shift(b.Context(), "frostline", 2, "trial")
+			if err == nil && !v.Since.IsZero() {
+				_ = r.Line.Steer(b.Context(), "frostline", 2, "trial", deliver.Advance, r.person("wren"), "")
+			}
+			d, err := r.Store.Delivery(b.Context(), "frostline", 2, "trial")
+			return err == nil && d.State == delivery.Settled
+		})
+		var last atomic.Int64
+		ctx, cancel := context.WithCancel(b.Context())
+		var group sync.WaitGroup
+		for i := range 4 {
+			group.Go(func() {
+				for n := i; ctx.Err() == nil; n += 4 {
+					inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial"},
+						fmt.Sprintf("f%02d", n%functions), "ask", "", map[string]any{}, time.Minute)
+					if err == nil && fmt.Sprint(inv.Response) == "bad" {
+						last.Store(time.Now().UnixMilli())
+					}
+				}
+			})
+		}
+		r.until("the bad version responds", func() bool { return last.Load() > 0 })
+		begun := time.Now().UnixMilli()
+		must(b, r.Line.RollBackTo(b.Context(), "frostline", 1, "trial", r.say("wren", "trial", 1)))
+		d := r.reaches(1, "trial", delivery.Settled)
+		cancel()
+		group.Wait()
+		b.ReportMetric(float64(max(0, last.Load()-begun)), "ms-to-last-bad-invocation")
+		b.ReportMetric(float64(d.Since.UnixMilli()-begun), "ms-to-settled")
 	}
 }

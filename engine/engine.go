@@ -225,7 +225,8 @@ const (
 // Another branch with the same commit has its own result.
 func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
 	branch string, m source.Move) ([]source.PushOutcome, bool, bool, error) {
-	return func(ctx context.Context, branch string, m source.Move) (list []source.PushOutcome, noted, done bool, err error) {
+	return func(ctx context.Context, branch string, m source.Move) (list []source.PushOutcome, noted, done bool,
+		err error) {
 		noted, err = s.MoveRecorded(ctx, repository, branch, m.Before, m.After)
 		if err != nil {
 			return nil, false, false, err

@@ -125,7 +125,7 @@ func TestTransientPlatformFailure(t *testing.T) {
 		switch {
 		case address(q) != "":
 			kind = 1
-		case strings.HasSuffix(q.URL.Path, "/invocations"):
+		case strings.HasSuffix(q.URL.Path, "/callers"), strings.Contains(q.URL.Path, "/invocations/"):
 			kind = 2
 		}
 		if failed[kind].Add(1) <= 3 {

@@ -197,7 +197,7 @@ stages:
 		t.Errorf("put back while it is put back: %v", err)
 	}
 	r.reaches(1, "live", delivery.Settled)
-	if d, err := r.Store.Delivery(ctx, "frostline", 2, "live"); err != nil || !strings.Contains(d.Reason, "rolled back to version 1: the hill is too cold") {
+	if d, err := r.Store.Delivery(ctx, "frostline", 2, "live"); err != nil || !strings.Contains(d.Reason, "rolled back to version 1 by wren: the hill is too cold") {
 		t.Errorf("version 2: %+v %v", d, err)
 	}
 	waits(1)

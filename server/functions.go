@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -204,6 +205,35 @@ func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest
 	return nil
 }
 
+// checkEvent rejects an event that differs from the format of a trigger of a deployed function.
+func (h *handlers) checkEvent(ctx context.Context, at manifest.Place, function, trigger string, event any) error {
+	deployed, err := h.engine.Planner.DeployedVersions(ctx, at.Service, at.Stage)
+	if err != nil {
+		return err
+	}
+	version := deployed[function]
+	if version == 0 {
+		there, err := h.engine.Store.Stage(ctx, at)
+		if err != nil {
+			return err
+		}
+		version = there.Version
+	}
+	service, _, err := h.engine.Planner.Service(ctx, at.Service, version)
+	if err != nil {
+		return err
+	}
+	fn := service.Function(function)
+	if fn == nil { // the platform reports that there is no such function
+		return nil
+	}
+	if wrong := cases.Check(fn.At(at.Stage), trigger, event); len(wrong) > 0 {
+		return badRequest(fmt.Sprintf("the event does not match the format of the trigger %s: %s; docs/functions.md has the formats",
+			trigger, strings.Join(wrong, "; ")))
+	}
+	return nil
+}
+
 func (h *handlers) InvokeFunction(ctx context.Context,
 	r api.InvokeFunctionRequestObject) (api.InvokeFunctionResponseObject,
 	error) {
@@ -218,6 +248,11 @@ func (h *handlers) InvokeFunction(ctx context.Context,
 	timeout, err := h.engine.Store.Timeout(ctx, place, r.Function)
 	if err != nil {
 		return nil, err
+	}
+	if trigger := api.OrZero(r.Body.Trigger); trigger != "" {
+		if err := h.checkEvent(ctx, place, r.Function, trigger, r.Body.Event); err != nil {
+			return nil, err
+		}
 	}
 	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), wire.Manual, r.Body.Event, timeout)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -74,11 +75,19 @@ type Outcome struct {
 func Build(fn *manifest.Config, function string, send manifest.Send, now time.Time) (Call, error) {
 	switch {
 	case send.Route != "":
-		return buildRoute(fn, send)
+		return buildRoute(fn, send, now)
 	case send.Trigger != "":
 		for _, t := range fn.Triggers {
-			if t.Name == send.Trigger {
-				return Call{Trigger: t.Name, Event: triggerEvent(t, send.Event, now)}, nil
+			switch {
+			case t.Name != send.Trigger:
+			case t.Kind == manifest.RouteTrigger:
+				return Call{}, fmt.Errorf("%s is a route; send to route: %s", t.Name, t.Route.V)
+			default:
+				built := triggerEvent(t, send.Event, now)
+				if wrong := event.Check(kindOf(t), built); len(wrong) > 0 {
+					return Call{}, fmt.Errorf("the event does not match the format of %s: %s", t.Name, strings.Join(wrong, "; "))
+				}
+				return Call{Trigger: t.Name, Event: built}, nil
 			}
 		}
 		return Call{}, fmt.Errorf("%s has no trigger %q", function, send.Trigger)
@@ -86,7 +95,32 @@ func Build(fn *manifest.Config, function string, send manifest.Send, now time.Ti
 	return Call{Event: send.Payload}, nil
 }
 
-func buildRoute(fn *manifest.Config, send manifest.Send) (Call, error) {
+// kindOf returns a trigger's kind of event.
+func kindOf(t manifest.Trigger) string {
+	switch t.Kind {
+	case manifest.RouteTrigger:
+		return event.Route
+	case manifest.ObjectsTrigger:
+		return event.Objects
+	case manifest.QueueTrigger:
+		return event.Queue
+	case manifest.FunctionTrigger:
+		return event.After
+	}
+	return event.Schedule
+}
+
+// Check returns how an event, as parsed from JSON, differs from the format of a trigger of a function.
+func Check(fn *manifest.Config, trigger string, sent any) []string {
+	for _, t := range fn.Triggers {
+		if t.Name == trigger {
+			return event.Check(kindOf(t), sent)
+		}
+	}
+	return []string{fmt.Sprintf("there is no trigger %q", trigger)}
+}
+
+func buildRoute(fn *manifest.Config, send manifest.Send, now time.Time) (Call, error) {
 	method, path, _ := strings.Cut(send.Route, " ")
 	var routes []route.Route
 	var names []string
@@ -99,13 +133,19 @@ func buildRoute(fn *manifest.Config, send manifest.Send) (Call, error) {
 	if i < 0 {
 		return Call{}, fmt.Errorf("no route matches %s", send.Route)
 	}
-	return Call{Trigger: names[i], Event: event.Request{Method: method, Path: path, Params: params, Query: send.Query,
-		Headers: send.Headers, Body: send.Body}.Whole()}, nil
+	return Call{Trigger: names[i], Event: sample(now).Requested(event.Request{Method: method, Path: path, Params: params,
+		Query: send.Query, Headers: send.Headers, Body: send.Body})}, nil
 }
 
-// triggerEvent returns a sample event of a trigger; data is the payload, or nil.
+// sample returns the envelope of a sample event.
+func sample(now time.Time) event.Of {
+	return event.Of{ID: "e-sample", At: now.UTC().Truncate(time.Second)}
+}
+
+// triggerEvent returns a sample event of a trigger with other data; fields that are not given keep the sample's
+// values.
 func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
-	of := event.Of{ID: "e-sample", At: now.UTC().Truncate(time.Second)}
+	of := sample(now)
 	source, _ := t.Source.V.Literal()
 	var out map[string]any
 	switch t.Kind {
@@ -131,7 +171,12 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	default:
 		out = of.Fired(t.Name, 0)
 	}
-	if data != nil {
+	given, isMapping := data.(map[string]any)
+	sent, _ := out["data"].(map[string]any)
+	switch {
+	case isMapping:
+		maps.Copy(sent, given)
+	case data != nil:
 		out = event.With(out, data)
 	}
 	return out
@@ -183,8 +228,8 @@ func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample 
 			body = map[string]any{}
 		}
 		out = append(out, Sample{Name: t.Name + ": " + t.Route.V.String(), Call: Call{Trigger: t.Name,
-			Event: event.Request{Method: method, Path: max("/", path), Params: params,
-				Headers: map[string]string{"accept": "application/json"}, Body: body}.Whole()}})
+			Event: sample(now).Requested(event.Request{Method: method, Path: max("/", path), Params: params,
+				Headers: map[string]string{"accept": "application/json"}, Body: body})}})
 	}
 	return append(out, Sample{Name: "an empty payload", Call: Call{Event: map[string]any{}}})
 }

@@ -57,13 +57,13 @@ func TestBuild(t *testing.T) {
 		want string
 	}{
 		{manifest.Send{Route: "GET /stations/hill/frost", Query: map[string]any{"at": "noon"}},
-			`{"event":{"body":null,"headers":{},"method":"GET","params":{"station":"hill"},"path":"/stations/hill/frost","query":{"at":"noon"}},"trigger":"ask"}`},
+			`{"event":{"body":null,"headers":{},"id":"e-sample","method":"GET","params":{"station":"hill"},"path":"/stations/hill/frost","query":{"at":"noon"},"time":"2031-04-02T03:00:00Z","type":"rudmar.route.requested"},"trigger":"ask"}`},
 		{manifest.Send{Trigger: "sweep"},
 			`{"event":{"data":{"due":"2031-04-02T03:00:00Z","missed":0,"schedule":"sweep"},"datacontenttype":"application/json","id":"e-sample","source":"/schedules/sweep","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.schedule.fired"},"trigger":"sweep"}`},
 		{manifest.Send{Trigger: "photo"},
 			`{"event":{"data":{"key":"raw/some/some.jpg","size":1024,"store":"photos","type":"application/octet-stream"},"datacontenttype":"application/json","id":"e-sample","source":"/objects/photos","specversion":"1.0","subject":"raw/some/some.jpg","time":"2031-04-02T03:00:00Z","type":"rudmar.object.created"},"trigger":"photo"}`},
-		{manifest.Send{Trigger: "reading", Event: map[string]any{"own": true}},
-			`{"event":{"data":{"own":true},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},
+		{manifest.Send{Trigger: "reading", Event: map[string]any{"queue": "readings", "messages": []any{}}},
+			`{"event":{"data":{"messages":[],"queue":"readings"},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},
 		{manifest.Send{Payload: map[string]any{"a": 1.0}}, `{"event":{"a":1}}`},
 	}
 	for _, tt := range tests {
@@ -72,7 +72,8 @@ func TestBuild(t *testing.T) {
 			t.Errorf("%+v: %s %v\nwant %s", tt.send, got, err, tt.want)
 		}
 	}
-	for _, bad := range []manifest.Send{{Route: "GET /elsewhere"}, {Trigger: "nightly"}} {
+	for _, bad := range []manifest.Send{{Route: "GET /elsewhere"}, {Trigger: "nightly"},
+		{Trigger: "reading", Event: map[string]any{"own": true}}} {
 		if _, err := cases.Build(config, "warn", bad, now); err == nil {
 			t.Errorf("%+v was built", bad)
 		}
@@ -88,10 +89,13 @@ func TestSamples(t *testing.T) {
 			t.Fatal(err)
 		}
 		got = append(got, fmt.Sprint(s.Name, " | ", told["path"], " ", told["type"]))
+		if wrong := cases.Check(f.At(""), s.Call.Trigger, any(told)); s.Call.Trigger != "" && len(wrong) > 0 {
+			t.Errorf("the sample %s: %q", s.Name, wrong)
+		}
 	}
 	want := []string{
-		"ask: GET /stations/{station}/frost | /stations/hill/frost <nil>", // from the saved case
-		"change: POST /stations/{station}/limit | /stations/some-station/limit <nil>",
+		"ask: GET /stations/{station}/frost | /stations/hill/frost rudmar.route.requested", // from the saved case
+		"change: POST /stations/{station}/limit | /stations/some-station/limit rudmar.route.requested",
 		"photo: objects | <nil> rudmar.object.created", "reading: queue | <nil> rudmar.queue.messages",
 		"relay: after_function | <nil> rudmar.function.failed", "sweep: every | <nil> rudmar.schedule.fired",
 		"an empty payload | <nil> <nil>",

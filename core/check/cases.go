@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"rudmar/core/cases"
 	"rudmar/core/diagnostic"
 	"rudmar/core/expression"
 	"rudmar/core/manifest"
@@ -35,6 +37,12 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 		if !slices.Contains(names, c.Send.Trigger) {
 			w.add(diagnostic.CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s (expected one of %s)",
 				diagnostic.Clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
+		} else if _, err := cases.Build(fn.At(""), fn.Name, c.Send, time.Time{}); err != nil {
+			at := send.Get("event")
+			if at == nil {
+				at = send.Get("trigger")
+			}
+			w.add(diagnostic.CodeCaseSend, at.Range(), "%v", err)
 		}
 	case c.Send.Route != "":
 		method, target, ok := strings.Cut(c.Send.Route, " ")

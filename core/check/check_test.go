@@ -291,7 +291,7 @@ func TestCases(t *testing.T) {
 	const file = "functions/warn/cases/mild.yaml"
 	tests := []struct{ text, code string }{
 		{"case: mild\nsend: {route: GET /stations/hill/frost}\nexpect: [status == 200, 'took < duration(\"1s\")']\n", ""},
-		{"case: mild\nsend: {trigger: ask, event: {a: 1}}\nexpect: [\"body.size() > 0\"]\n", ""},
+		{"case: mild\nsend: {trigger: ask, event: {a: 1}}\nexpect: [\"body.size() > 0\"]\n", "RM1701"},
 		{"case: mild\nsend: {payload: null}\nexpect: [cold]\n", ""},
 		{"case: mild\nsend: {route: GET /elsewhere}\nexpect: [status == 200]\n", "RM1701"},
 		{"case: mild\nsend: {trigger: nightly}\nexpect: [status == 200]\n", "RM1701"},

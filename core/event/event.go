@@ -103,8 +103,11 @@ func (o Of) Ended(e End) map[string]any {
 		"error":  e.Error, "event": e.Event})
 }
 
-// Request is the event of a route. Header names are in lower case. Functions receive Whole.
+// Request is the event of a route. Header names are in lower case. Functions receive Requested.
 type Request struct {
+	Type   string            `json:"type"`
+	ID     string            `json:"id"`
+	Time   string            `json:"time"` // RFC 3339
 	Method string            `json:"method"`
 	Path   string            `json:"path"`
 	Params map[string]string `json:"params"`
@@ -116,8 +119,9 @@ type Request struct {
 	InBase64 bool `json:"body_is_base64,omitempty"`
 }
 
-// Whole returns the request with empty mappings in place of missing ones.
-func (r Request) Whole() Request {
+// Requested returns the event of a request, with empty mappings in place of missing ones.
+func (o Of) Requested(r Request) Request {
+	r.Type, r.ID, r.Time = requested, o.ID, o.At.UTC().Format(time.RFC3339Nano)
 	for _, m := range []*map[string]string{&r.Params, &r.Headers} {
 		if *m == nil {
 			*m = map[string]string{}

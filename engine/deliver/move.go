@@ -178,6 +178,11 @@ func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) err
 	if err != nil {
 		return err
 	}
+	if shift.Restores && !shift.Pointed {
+		if pointed, err := l.point(ctx, d, &shift, targets); err != nil || !pointed {
+			return err
+		}
+	}
 	at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: targets[index]}
 	p, err := deploy.RetryUnavailable(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
 	if err != nil {

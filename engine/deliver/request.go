@@ -292,5 +292,12 @@ func (l *StageLine) RollBackTo(ctx context.Context, service string, version int,
 			moves = append(moves, gone)
 		}
 	}
-	return l.store.MoveDeliveries(ctx, moves...) // all are done, or somebody else was faster
+	settled, err := l.store.WasSettled(ctx, d)
+	if err != nil {
+		return err
+	}
+	if !settled { // it is deployed like a new version
+		return l.store.MoveDeliveries(ctx, moves...) // all are done, or somebody else was faster
+	}
+	return l.store.RestoreDelivery(ctx, restoring(d), moves...)
 }

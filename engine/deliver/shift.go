@@ -251,14 +251,14 @@ func (l *StageLine) rolledBack(ctx context.Context, d store.Delivery, v store.Sh
 		return err
 	}
 	back.To.Agreed = nil
-	return l.store.MoveDeliveries(ctx, gone, back)
+	return l.store.RestoreDelivery(ctx, restoring(before), gone, back)
 }
 
 // rollBack rolls a version back automatically, if there was one before it: pointers first, then the rest.
 // Without a reason it continues a started rollback. It reports whether it rolls back.
 func (l *StageLine) rollBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
-	if err != nil || !there || v.Back == "" && why == "" {
+	if err != nil || !there || v.Restores || v.Back == "" && why == "" {
 		return false, err
 	}
 	if v.Back == "" {
@@ -463,6 +463,8 @@ func (l *StageLine) Steer(ctx context.Context, service string, version int, stag
 	d := store.Delivery{Service: service, Version: version, Stage: stage}
 	err := l.store.ChangeShift(ctx, d, by.Username, "traffic shift: "+word, func(v *store.Shift) error {
 		switch {
+		case v.Restores:
+			return fmt.Errorf("a rollback moves all traffic at once: %w", delivery.ErrTransition)
 		case v.Back != "":
 			return fmt.Errorf("already rolling back: %w", delivery.ErrTransition)
 		case word == Pause:

@@ -57,13 +57,21 @@ func (p *Planner) ComputeShares(ctx context.Context, place manifest.Place, versi
 	return plan.Compute(in), nil
 }
 
-// onlyPointers leaves everything out of a plan but which revisions share the calls.
+// onlyPointers leaves everything out of a plan but which revisions of functions share the invocations, of those that
+// are deployed and stay.
 func onlyPointers(in *plan.Inputs) {
 	in.Only = resource.Pointer
-	in.Wanted = slices.DeleteFunc(slices.Clone(in.Wanted),
-		func(r expand.Resource) bool { return r.Kind != resource.Pointer })
-	in.Record = slices.DeleteFunc(slices.Clone(in.Record),
-		func(r plan.Recorded) bool { return r.Kind != resource.Pointer })
+	deployed := map[string]bool{}
+	for i := range in.Record {
+		deployed[in.Record[i].Address] = true
+	}
+	stays := map[string]bool{}
+	in.Wanted = slices.DeleteFunc(slices.Clone(in.Wanted), func(r expand.Resource) bool {
+		keep := r.Kind == resource.Pointer && deployed[r.Address]
+		stays[r.Address] = keep
+		return !keep
+	})
+	in.Record = slices.DeleteFunc(slices.Clone(in.Record), func(r plan.Recorded) bool { return !stays[r.Address] })
 	in.Actual = slices.DeleteFunc(slices.Clone(in.Actual), func(l plan.Actual) bool { return l.Kind != resource.Pointer })
 	in.Blockers, in.Rules, in.Renamed = nil, nil, map[string]string{}
 }

@@ -81,7 +81,8 @@ type Config struct {
 // New creates a watch.
 func New(c Config) *Watch {
 	return &Watch{store: c.Store, planner: c.Planner, log: c.Log, every: c.Every, wake: make(chan struct{}, 1),
-		seen: map[manifest.Place]seenDrift{}, deployed: map[manifest.Place]deployed{}, busy: map[manifest.Place]chan struct{}{}}
+		seen:     map[manifest.Place]seenDrift{},
+		deployed: map[manifest.Place]deployed{}, busy: map[manifest.Place]chan struct{}{}}
 }
 
 // ObserveSoon wakes the watch.
@@ -197,6 +198,7 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, s
 	}
 	if busy {
 		look.Drift = before.Drift // during a deployment, recorded and actual state differ
+		w.forget(p)
 	}
 	if err == nil {
 		err = w.metrics(ctx, p, &look)
@@ -219,8 +221,12 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Observation, s
 	if err != nil || string(old) == string(body) {
 		return err
 	}
-	return w.store.PutObservation(ctx, store.Observation{Place: p, Body: string(body)},
+	err = w.store.PutObservation(ctx, store.Observation{Place: p, Body: string(body)},
 		!canon.Equal(before.Drift, look.Drift), driftNotices(p, before.Drift, look.Drift)...)
+	if err != nil {
+		w.forget(p)
+	}
+	return err
 }
 
 // drift compares the actual with the recorded state, if one of them has changed.
@@ -243,6 +249,13 @@ func (w *Watch) drift(ctx context.Context, p manifest.Place) ([]plan.Drift, erro
 		w.mu.Unlock()
 	}
 	return drift, err
+}
+
+// forget drops the last comparison of a place: what was observed does not reflect it.
+func (w *Watch) forget(p manifest.Place) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.seen, p)
 }
 
 func (w *Watch) deploying(ctx context.Context, p manifest.Place) (bool, error) {

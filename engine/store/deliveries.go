@@ -194,14 +194,26 @@ type Move struct {
 // MoveDeliveries changes deliveries one after another, each with its consequences, journal entries and
 // notifications, in one transaction. ErrMoved if one is in another state by now.
 func (s *Store) MoveDeliveries(ctx context.Context, moves ...Move) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.moveDeliveries(ctx, moves) })
+}
+
+// RestoreDelivery is MoveDeliveries for a rollback, with the shift of the restored version.
+func (s *Store) RestoreDelivery(ctx context.Context, v Shift, moves ...Move) error {
 	return s.Within(ctx, func(tx Tx) error {
-		for _, m := range moves {
-			if err := tx.MoveDelivery(ctx, m); err != nil {
-				return err
-			}
+		if err := tx.moveDeliveries(ctx, moves); err != nil {
+			return err
 		}
-		return nil
+		return tx.PutShift(ctx, v)
 	})
+}
+
+func (tx Tx) moveDeliveries(ctx context.Context, moves []Move) error {
+	for _, m := range moves {
+		if err := tx.MoveDelivery(ctx, m); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // MoveDelivery changes a delivery as part of a transaction.

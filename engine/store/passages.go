@@ -18,6 +18,12 @@ func (tx Tx) pass(ctx context.Context, d Delivery) error {
 	return err
 }
 
+// WasSettled reports whether a version has been settled in a stage.
+func (s *Store) WasSettled(ctx context.Context, d Delivery) (bool, error) {
+	return one(ctx, s.read, scanBool, `SELECT EXISTS (SELECT 1 FROM passages
+		WHERE service = ? AND stage = ? AND version = ? AND state = ?)`, d.Service, d.Stage, d.Version, delivery.Settled)
+}
+
 // Passages returns the arrivals since a time, in order, with the push time of each version; without one, its
 // build time.
 func (s *Store) Passages(ctx context.Context, service string, since time.Time) ([]measure.Passage, error) {

@@ -36,6 +36,12 @@ type Shift struct {
 	At      time.Time          `json:"at"`               // when it advances by time; zero if it does not
 	// Deployment applies the share; 0 for none.
 	Deployment int64 `json:"deployment,omitempty"`
+	// Restores means that the version is restored by a rollback: it receives all traffic at once, before anything
+	// else, and nothing is restored if it fails. Pointing has the deployments of its traffic pointers by target, 0 for a
+	// target with nothing to do; they have ended once Pointed is set.
+	Restores bool             `json:"restores,omitempty"`
+	Pointing map[string]int64 `json:"pointing,omitempty"`
+	Pointed  bool             `json:"pointed,omitempty"`
 	// Points are counts by minute, over all changed functions.
 	Points []ShiftPoint `json:"points,omitempty"`
 	// Said counts the commands that people gave it.

@@ -767,7 +767,7 @@ type ClientInterface interface {
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 	GetHoldings(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+	// GetInvocation Returns a recent invocation by a route with a token of createCaller
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/invocations/{id} (the `GetInvocation` operationId).
 	GetInvocation(ctx context.Context, region Region, service Service, stage Stage, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -992,7 +992,7 @@ func (c *Client) GetHoldings(ctx context.Context, region Region, service Service
 	return c.Client.Do(req)
 }
 
-// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+// GetInvocation Returns a recent invocation by a route with a token of createCaller
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/invocations/{id} (the `GetInvocation` operationId).
 func (c *Client) GetInvocation(ctx context.Context, region Region, service Service, stage Stage, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2399,7 +2399,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 	GetHoldingsWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetHoldingsResponse, error)
 
-	// GetInvocationWithResponse Returns an invocation by a route with a token of createCaller, for ten minutes
+	// GetInvocationWithResponse Returns a recent invocation by a route with a token of createCaller
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -3451,7 +3451,7 @@ func (c *ClientWithResponses) GetHoldingsWithResponse(ctx context.Context, regio
 	return ParseGetHoldingsResponse(rsp)
 }
 
-// GetInvocationWithResponse Returns an invocation by a route with a token of createCaller, for ten minutes
+// GetInvocationWithResponse Returns a recent invocation by a route with a token of createCaller
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -4237,7 +4237,7 @@ type ServerInterface interface {
 	// GetHoldings Returns the stored data of each function, which is deleted with the function
 	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
 	GetHoldings(ctx *echo.Context, region Region, service Service, stage Stage) error
-	// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+	// GetInvocation Returns a recent invocation by a route with a token of createCaller
 	// (GET /regions/{region}/scopes/{service}/{stage}/invocations/{id})
 	GetInvocation(ctx *echo.Context, region Region, service Service, stage Stage, id string) error
 	// GetLogs Returns log lines, oldest first
@@ -5961,7 +5961,7 @@ type StrictServerInterface interface {
 	// GetHoldings Returns the stored data of each function, which is deleted with the function
 	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
 	GetHoldings(ctx context.Context, request GetHoldingsRequestObject) (GetHoldingsResponseObject, error)
-	// GetInvocation Returns an invocation by a route with a token of createCaller, for ten minutes
+	// GetInvocation Returns a recent invocation by a route with a token of createCaller
 	// (GET /regions/{region}/scopes/{service}/{stage}/invocations/{id})
 	GetInvocation(ctx context.Context, request GetInvocationRequestObject) (GetInvocationResponseObject, error)
 	// GetLogs Returns log lines, oldest first
@@ -6595,22 +6595,22 @@ var swaggerSpec = []string{
 	"rXnQt2HtUg6cudZt9acGCTaf956//cE0pEklVASzX0ugGr72DfPj/MvHqb/uK4BRruazJ4iLFrfAR2RW",
 	"7bAx+DcqGkc/XQSQ3UZJ2hWdDUfIeHVpkfWxavrH1rRgObYqAidYvlPosI1HZdMmMH3wH7fTnULxhwPX",
 	"wwOb/MUwtC/5WtzCewJ1v394FLBP38MBhjAbdDQ9HbjITBUkLB6LwBW+ftlrPr/zY45qQMOdRxlR/1Dn",
-	"kAltFv5DzKjVFd2ELdBs1VyQDWWyVZgldQ0GQfrvz2xpA/V1MF69DNv7/lOEMogVg3LefEMoGg+8b29r",
-	"xIJkgbVP+yYl/bBMwONj1qfFqFP/oGoIRFfi2KoJK95PfsO1o5dw1WiyW8O9ntq2w0nb27sndtzF8JVd",
-	"+njQbcr+KcHHi2TBpNIfJhZ/r8EmT/t/PGLPu/343KAh69FzO63Ke2dHX5rZYhM+5ltIUWLDmWYlEGMz",
-	"Yj1FsUMo5vqj+0nmoWLvmBM5jaVKdIkvvxnYfg4LId/f/kurKPfsbzNuT93+Fb1nZV267gPbBYOiwOGu",
-	"FYX4Afw7y07CzqyWzJ6fnp7aPj/877MxR7m2ysAWT5ERVBEjKCAnCrjGTmU1M6bGfiS/mWG/hU/YnXay",
-	"0TzTilx+cx4MpwVbw2/GGbHrUU0KoErjOxLy7DOisGgVFTT7LD8G9qZO26foF5vHxamML1OibLlaYbL0",
-	"HI9hbWVWMPPZVU8zwTlkWg3lFK+o0pNvrQa16Dia9WleUu+xQK/8mAOp0hDYOdCcFLbnW9lGdPtt7/12",
-	"nPWdfvHHsD88gd+jyVMzdVzJemr2dpT19e88+tY36uk1jH26sbxiSqvejVlBQ7k0t7pzzYExTV0DvOHK",
-	"n9nf94Q3zj6GNX1B+cZ+7+9rTCETZxwjDY4rGX0YXMh/gGs9SgjjiRhbjnvMbfge4qO4mZLt3oY38sbY",
-	"2X4815qDb2S2jwWlliw7oLRxyFEjBx+0jdZezYOeQ9GDX3lMUuO6Lo8ZDai6VKQCGeQw2pcQ7pmBVXvu",
-	"EcOHJlaH2/PfmyvdvHcWRHrTC4ahA/y0bPQs9e/g71aiADOBidw9XDaenLUiJHg40qfBztzvIjxS2zeN",
-	"DNMH13Q5Que/aVuAd2Tt+WFsNn9Fbpv++6yEDHraPmAsu3ftDhSgMlpBTlRB1ar1HbsGpW2VHdVkcBZr",
-	"MvCmqlfYz6GshAaebSbfw2bsHs9dYNQ0NqRjomZcmOi2+8Bf2jn5C5Zw+Ab7TY1/hn8/aKgf4XArQu8E",
-	"L4Hjn07zaTz7yBWo6jZHMdvE7yNnvaKoAmxY09SVbL+aAuBDRzSbHVBGj4ssURTyCVUbnuEf+fvi+dnp",
-	"p9jP62IvakWv9+cUoyd8LWERD0fCbo6hZrqOhjh+XWi30/vfXBVqO2TjQUmobR6tE49U+xSS1FVOd9Vf",
-	"2IrrWpbCJty3N9ub7f8HAAD//w==",
+	"kAltFv5DzKjVFd2ELdBs1VyQDWWyVZgldQ0GQfrvz2xpA/V1MF69DNv7/lOEsnW5JWTAdVjUm2/M18aE",
+	"4K17iyMWJAtt/gcFgPRdAtWnBaZT/4pqCDlX4tj6CMvcT364taOMcNVohlvDvZ7aXsNJ29C7J2DcBe6V",
+	"Xfp4eG1q/SnBF4tkwaTSHyYWf6/BZkz7fzFiz2P9+NygC+vRczv9yXtnR5+X2QoTvuBbSFFil5lmJRBj",
+	"KGKNRLFDKOaaovuZ5aEK75gTOQWlSvSDL78Z2H4OCyHf3/5Lqxf37G/TbE/d/hW9Z2VdupYD2/qCosDh",
+	"rhWF+AH848pOls6slsyen56e2uY+/O+zMUe5tsrAVkyREVQRIyggJ8qYE6sy1IxQjh/Jb2bYb+G7daed",
+	"bAjPtCKX35wHw2nB1vCb8UDselSTAqjS+HiEPPuMKKxURQXNvsWPgb0pzvYp+sUmb3Eq48uUKFujVpgh",
+	"PcdjWNOYFcx8diXTTHAOmVZDicQrqvTkW6tBLTqOZn2a59N7LNArP+ZAfjQEdg40J4Vt9Fa2+9x+23u0",
+	"HWd9p0n8MewPT+D3aJLTTB1Xsp6ash1lff3jjr71jbp3DWOfbiyvmNKqd2NW0FAuza3uXHNgTFPX9W64",
+	"8md28j3hjYePsUxfUL6x3/v7GlO9xBnHyH3jSkYfBhfyH+BajxLCePbF1uAecxu+cfgobqZku7fhjbwx",
+	"drYJz/Xj4MOY7WNBqSXLDihtHHLUyMEn/0Zrr+YVz6Howa88JpNxXZfHjAZUXSpSgQwSF+3zB/e2wKo9",
+	"93LhQxOrwz35782Vbh45CyK96QXD0AF+WjZ6lvrH73crUYCZwETuXisbT85aERK8FunTYGfudxEeqe2b",
+	"7oXpg+u0HKHz37R9vzuy9vwwNps/HbdN/31WQgaNbB8wlt1jdgcKUBmtICeqoGrV+o5dg9L2x47qLDiL",
+	"dRZ4U9Wr5udQVkIDzzaT72Ezdo/nLjBquhnSMVEzLkx023LgL+2c/AXrNnyDTabGP8M/GjTUhHC4/6B3",
+	"gpfA8e+l+aydfdkKVHU7opjt3PeRs15RVAE2rGmKSbZJTQHwoSOazQ4oo8dFligK+YSqDc/wL/t98fzs",
+	"9FNs4nWxF7Wi1/sbitETvpawiIcjYQvHUAddR0Mcvxi02979by4FtW2x8aAk1DaP1olHKngKSeoqp7vq",
+	"L+y/dX1KYeft25vtzfb/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

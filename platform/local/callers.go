@@ -3,7 +3,7 @@ package local
 import (
 	"time"
 
-	"github.com/hashicorp/golang-lru/v2/expirable"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"rudmar/platform/api"
 )
@@ -20,6 +20,7 @@ type temporaryCaller struct {
 	scope   scope
 	purpose string
 	groups  []string
+	until   time.Time
 }
 
 // keptCall names an invocation that can be read.
@@ -28,27 +29,32 @@ type keptCall struct {
 	id    string
 }
 
-// callers are the temporary callers, by the hash of their token, and their invocations. They can be used
-// concurrently, and end with the process.
+// callers are the temporary callers, by the hash of their token, and their invocations: the newest of them. They can
+// be used concurrently, and end with the process.
 type callers struct {
-	known *expirable.LRU[string, temporaryCaller]
-	calls *expirable.LRU[keptCall, api.Invocation]
+	known *lru.Cache[string, temporaryCaller]
+	calls *lru.Cache[keptCall, api.Invocation]
 }
 
-func newCallers() callers {
-	return callers{expirable.NewLRU[string, temporaryCaller](callersKept, nil, callersFor),
-		expirable.NewLRU[keptCall, api.Invocation](callsKept, nil, callersFor)}
+func newCallers() (callers, error) {
+	known, err := lru.New[string, temporaryCaller](callersKept)
+	if err != nil {
+		return callers{}, err
+	}
+	calls, err := lru.New[keptCall, api.Invocation](callsKept)
+	return callers{known, calls}, err
 }
 
 // create returns the token of a new caller.
 func (c callers) create(of temporaryCaller) string {
 	token := "case-" + random(20)
+	of.until = time.Now().Add(callersFor)
 	c.known.Add(hashed(token), of)
 	return token
 }
 
-// of returns the caller with a token, if it is a caller of a scope.
+// of returns the caller with a token, if it is a caller of a scope and its token has not expired.
 func (c callers) of(sc scope, token string) (temporaryCaller, bool) {
 	found, ok := c.known.Get(hashed(token))
-	return found, ok && token != "" && found.scope == sc
+	return found, ok && token != "" && found.scope == sc && time.Now().Before(found.until)
 }

@@ -122,7 +122,10 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	p := &Platform{options: o, store: st, lock: lock, callers: newCallers()}
+	p := &Platform{options: o, store: st, lock: lock}
+	if p.callers, err = newCallers(); err != nil {
+		return nil, errors.Join(fmt.Errorf("preparing the platform: %w", err), st.db.Close(), lock.Unlock())
+	}
 	if p.observed, err = newObservations(ctx, st, o.Log, o.Now); err != nil {
 		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}

@@ -119,7 +119,7 @@ func routeEvent(r *http.Request, path string, params map[string]string, body []b
 	default:
 		request.Body, request.InBase64 = base64.StdEncoding.EncodeToString(body), true
 	}
-	return request.Whole()
+	return eventOf(time.Now()).Requested(request)
 }
 
 // queryOf returns a text for each key, and a list for a repeated one.

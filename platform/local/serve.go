@@ -197,7 +197,7 @@ func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.I
 func (s *protocol) CreateCaller(_ context.Context, r api.CreateCallerRequestObject) (api.CreateCallerResponseObject,
 	error) {
 	return api.CreateCaller201JSONResponse{Token: s.p.callers.create(temporaryCaller{
-		scope{r.Region, r.Service, r.Stage}, string(r.Body.Purpose), r.Body.Groups})}, nil
+		scope: scope{r.Region, r.Service, r.Stage}, purpose: string(r.Body.Purpose), groups: r.Body.Groups})}, nil
 }
 
 func (s *protocol) GetInvocation(_ context.Context, r api.GetInvocationRequestObject) (api.GetInvocationResponseObject,
