@@ -266,13 +266,16 @@ func TestMounts(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "a"), []byte("kept"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s := shell("cat /shown/a /over/a; echo new > /shown/a; echo; echo new > /over/a; echo new > /over/b; cat /over/a /over/b; ls /shown")
+	if err := os.MkdirAll(filepath.Join(dir, "deep", "er"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := shell("cat /shown/a /over/a; echo new > /shown/a; echo; rm /over/a; echo new > /over/a; echo new > /over/b; echo deep > /over/deep/er/c; cat /over/a /over/b /over/deep/er/c; ls /shown")
 	s.Mounts = []cage.Mount{{From: dir, To: "/shown"}, {From: dir, To: "/over", Layered: true}}
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
 	out, _ := ran(t, k, s)
-	if !strings.Contains(out, "keptkept") || !strings.Contains(out, "Read-only") || strings.Contains(out, "b\n\n") {
+	if !strings.Contains(out, "keptkept") || !strings.Contains(out, "new\nnew\ndeep\n") || !strings.Contains(out, "Read-only") || strings.Contains(out, "b\n\n") {
 		t.Errorf("%q", out)
 	}
 	if text, err := os.ReadFile(filepath.Join(dir, "a")); string(text) != "kept" || err != nil {

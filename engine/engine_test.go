@@ -53,7 +53,7 @@ func beside(t testing.TB) {
 	one, ok := t.(*testing.T)
 	alone := func(part string) bool { return strings.Contains(t.Name(), part) }
 	_, twice := besides.LoadOrStore(t.Name(), true)
-	if ok && !twice && !slices.ContainsFunc([]string{"IsIsolated", "TestShift", "TestNotification", "ApprovedPlan", "/"}, alone) {
+	if ok && !twice && !slices.ContainsFunc([]string{"IsIsolated", "OfEachRuntime", "TestShift", "TestNotification", "ApprovedPlan", "/"}, alone) {
 		one.Parallel()
 	}
 }

@@ -174,6 +174,9 @@ func layer(root, to string, i, who int, own bool) error {
 		os.Chown(work, who, who)); err != nil {
 		return fmt.Errorf("layering %s: %w", to, err)
 	}
+	if err := mirror(at, upper, who); err != nil {
+		return fmt.Errorf("layering %s: %w", to, err)
+	}
 	options := fmt.Sprintf("lowerdir=%s,upperdir=%s,workdir=%s", at, upper, work)
 	if own {
 		options += ",userxattr"
@@ -186,6 +189,29 @@ func layer(root, to string, i, who int, own bool) error {
 		return fmt.Errorf("layering %s: %w", to, err)
 	}
 	return nil
+}
+
+// mirror creates the folders of a tree in another one, as a user's: in a layer, the owner of the upper folder counts, so
+// the user can write into folders of anybody. Folders that are not open to everyone stay closed.
+func mirror(from, to string, who int) error {
+	return filepath.WalkDir(from, func(name string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+			return nil // somebody else uses the folder, or has it for themselves
+		}
+		if err != nil || !d.IsDir() || name == from {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil || info.Mode().Perm()&0o005 != 0o005 {
+			return filepath.SkipDir //nolint:nilerr // somebody else uses the folder
+		}
+		inside, err := filepath.Rel(from, name)
+		if err != nil {
+			return err
+		}
+		at := filepath.Join(to, inside)
+		return errors.Join(os.Mkdir(at, 0o755), os.Chown(at, who, who))
+	})
 }
 
 // seal makes the tree the root and detaches all others.

@@ -62,6 +62,9 @@ func (b *Builder) registries(ctx context.Context) (hosts map[string]bool, env []
 	if index := os.Getenv("PIP_INDEX_URL"); index != "" {
 		add(index)
 		env = append(env, "PIP_INDEX_URL="+index)
+		if trusted := os.Getenv("PIP_TRUSTED_HOST"); trusted != "" {
+			env = append(env, "PIP_TRUSTED_HOST="+trusted)
+		}
 	}
 	if ctx.Err() != nil {
 		return nil, nil, fmt.Errorf("asking tools for their registries: %w", ctx.Err())
