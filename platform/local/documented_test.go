@@ -185,6 +185,19 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 		strings.Contains(err.Error(), dir) {
 		t.Errorf("what is no module: %v", err)
 	}
+	// A request does not wait for its compilation: it is accepted as an operation.
+	q, err := http.NewRequestWithContext(t.Context(), http.MethodPut, s.protocol.URL+"/regions/north/scopes/"+s.scope.Service+"/"+
+		s.scope.Stage+"/resources/revision%2Fwarn", strings.NewReader(`{"attributes": {"artifact": "`+badListing.Digest()+`", "configuration": "x", "id": "y"}}`))
+	must(t, err)
+	q.Header.Set("Authorization", "Bearer secret")
+	q.Header.Set("Content-Type", "application/json")
+	q.Header.Set("Idempotency-Key", "worse")
+	answer, err := http.DefaultClient.Do(q)
+	must(t, err)
+	answer.Body.Close()
+	if answer.StatusCode != http.StatusAccepted {
+		t.Errorf("a module that is not compiled yet: %s", answer.Status)
+	}
 }
 
 // TestTimeoutDuringStart loads slow code: the timeout includes it.

@@ -63,7 +63,6 @@ func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
 			t.Error(err)
 		}
 	})
-	// A Go revision is compiled during its deployment, which takes long on a busy machine.
 	if s.client, err = platform.NewClient(s.protocol.URL, "secret", platform.Within(time.Minute)); err != nil {
 		t.Fatal(err)
 	}

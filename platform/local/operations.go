@@ -134,10 +134,28 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 		if err != nil {
 			return time.Second, fmt.Errorf("reading operation %s: %w", id, err)
 		}
-		if err := o.execute(ctx, id, sc, address, w); err != nil {
+		waits, err := o.compiling(ctx, id, sc, address, w)
+		if err == nil && !waits {
+			err = o.execute(ctx, id, sc, address, w)
+		}
+		if err != nil {
 			return time.Second, err
 		}
 	}
+}
+
+// compileEvery is the interval of checks whether a module is compiled.
+const compileEvery = 100 * time.Millisecond
+
+// compiling reports whether an operation waits for the compilation of its module; meanwhile others are executed.
+func (o *operations) compiling(ctx context.Context, id string, sc scope, address string, w changeRequest) (bool, error) {
+	module, err := o.platform.mustCompile(ctx, sc, address, w)
+	if err != nil || module == "" || !o.platform.compileSoon(module) {
+		return false, err
+	}
+	_, err = o.platform.store.db.ExecContext(ctx, `UPDATE operations SET due_at = ? WHERE id = ?`,
+		o.platform.options.Now().Add(compileEvery).UnixMilli(), id)
+	return true, err
 }
 
 // execute makes the change. Its key is that of the request, so a platform that was killed between the change

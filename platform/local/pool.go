@@ -48,17 +48,19 @@ type pool struct {
 	platform *Platform
 	root     string // folder of unpacked code
 
-	mu      sync.Mutex
-	idle    map[member][]*instance
-	atWork  map[member]int
-	tokens  map[string]member // number of live instances
-	closed  bool
-	pausing bool // pauseIdle is scheduled
-	unpack  sync.Mutex
+	mu       sync.Mutex
+	idle     map[member][]*instance
+	atWork   map[member]int
+	tokens   map[string]member // number of live instances
+	closed   bool
+	pausing  bool // pauseIdle is scheduled
+	unpack   sync.Mutex
+	compiler compiler
 }
 
 func newPool(p *Platform) *pool {
-	return &pool{platform: p, idle: map[member][]*instance{}, atWork: map[member]int{}, tokens: map[string]member{}}
+	return &pool{platform: p, idle: map[member][]*instance{}, atWork: map[member]int{}, tokens: map[string]member{},
+		compiler: compiler{running: map[string]bool{}}}
 }
 
 // enter counts a call in, up to the limit of calls at once.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -16,6 +17,7 @@ import (
 	"rudmar/core/pack"
 	"rudmar/core/resource"
 	"rudmar/platform/api"
+	"rudmar/platform/local/wasm"
 )
 
 // maxArchive is the maximum size of an archive, in bytes.
@@ -110,11 +112,15 @@ func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject
 	if len(archive) > maxArchive {
 		return nil, refuse(http.StatusRequestEntityTooLarge, "the archive has more than %d MiB", maxArchive>>20)
 	}
-	if _, err := pack.Read(archive, r.Digest); err != nil {
+	entries, err := pack.Read(archive, r.Digest)
+	if err != nil {
 		return nil, refuse(http.StatusUnprocessableEntity, "%v", err)
 	}
 	if err := s.p.archives.put(r.Digest, archive); err != nil {
 		return nil, err
+	}
+	if slices.ContainsFunc(entries, func(e pack.Entry) bool { return e.Path == wasm.File }) {
+		s.p.compileSoon(r.Digest) // its revision is requested next
 	}
 	return api.PutArtifact204Response{}, nil
 }
@@ -157,7 +163,14 @@ func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObje
 		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), RenamedFrom: orZero(r.Body.RenamedFrom),
 		Replace: orZero(r.Body.Replace), Fence: orZero(r.Params.Fence)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
-	if s.p.operations.requested(sc, r.Params.Prefer) {
+	module, err := s.p.mustCompile(ctx, sc, address, w)
+	if err != nil {
+		return nil, err
+	}
+	if module != "" {
+		s.p.compileSoon(module)
+	}
+	if module != "" || s.p.operations.requested(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
 		return api.PutResource202JSONResponse{AcceptedJSONResponse: out}, err
 	}

@@ -11,9 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-
-	"github.com/google/renameio/v2"
-	"rudmar/platform/local/wasm"
 )
 
 // code returns the folder with an archive's files, unpacked once.
@@ -52,54 +49,6 @@ func (p *pool) code(digest string) (string, error) {
 		return "", fmt.Errorf("unpacking an archive: %w", err)
 	}
 	return dir, os.Rename(half, dir)
-}
-
-// compiled compiles a function's module, once, for its workers. This happens when a revision is deployed; an
-// invocation only does it after an upgrade of the platform.
-func (p *pool) compiled(code string) (string, error) {
-	p.unpack.Lock()
-	defer p.unpack.Unlock()
-	cache := p.compiledFolder()
-	done := filepath.Join(cache, filepath.Base(code)+".compiled")
-	if _, err := os.Stat(done); err == nil {
-		return cache, nil
-	}
-	if err := os.MkdirAll(cache, 0o755); err != nil {
-		return "", fmt.Errorf("creating the cache of compiled code: %w", err)
-	}
-	if err := wasm.Compile(context.Background(), filepath.Join(code, wasm.File), cache); err != nil {
-		return "", fmt.Errorf("compiling the function's module: %w", err)
-	}
-	// The library's cache is for its own user; workers run as another one.
-	err := filepath.WalkDir(cache, func(name string, d fs.DirEntry, err error) error {
-		mode := os.FileMode(0o644)
-		if d != nil && d.IsDir() {
-			mode = 0o755
-		}
-		return errors.Join(err, os.Chmod(name, mode))
-	})
-	if err != nil {
-		return "", fmt.Errorf("opening the cache of compiled code: %w", err)
-	}
-	return cache, renameio.WriteFile(done, nil, 0o644)
-}
-
-// compiledFolder contains compiled code over restarts: one folder per version of the compiler.
-func (p *pool) compiledFolder() string {
-	root := p.root
-	if p.platform.cages.Closed() {
-		root = p.platform.options.Dir
-	}
-	return filepath.Join(root, "compiled", wasm.Compiler())
-}
-
-// ready prepares a revision's code for invocations: unpacked, and compiled if its runtime compiles.
-func (p *pool) ready(digest, runtime string) error {
-	code, err := p.code(digest)
-	if err == nil && runtime == "go" {
-		_, err = p.compiled(code)
-	}
-	return err
 }
 
 // prepare creates the folder whose parts functions see. It is in the platform's own folder; without isolation,
