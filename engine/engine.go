@@ -61,8 +61,11 @@ type Options struct {
 	Now                 func() time.Time
 }
 
-// artifactsFolder is the folder of archives in the data folder.
-const artifactsFolder = "artifacts"
+// The folders of archives and of repositories in the data folder.
+const (
+	artifactsFolder    = "artifacts"
+	repositoriesFolder = "repositories"
+)
 
 // Engine is everything that runs.
 type Engine struct {
@@ -174,7 +177,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	if e.People, err = people.Open(e.Store, o.Dir, newSeal); err != nil {
 		return err
 	}
-	if e.Host, err = source.NewHost(filepath.Join(o.Dir, "repositories"), o.Self, e.authenticate,
+	if e.Host, err = source.NewHost(filepath.Join(o.Dir, repositoriesFolder), o.Self, e.authenticate,
 		e.pushed(o.Log)); err != nil {
 		return err
 	}

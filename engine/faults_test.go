@@ -477,6 +477,16 @@ func TestHealth(t *testing.T) {
 	close(hold)
 	r.spoilWith(nil)
 	must(t, os.Rename(filepath.Join(r.dir, "away"), filepath.Join(r.dir, "secret.key")))
+	for _, folder := range []string{"repositories", "artifacts"} {
+		must(t, os.Rename(filepath.Join(r.dir, folder), filepath.Join(r.dir, "away")))
+		if checks := r.Needs(t.Context()); engine.Serves(checks) || !strings.Contains(wrong(), folder) {
+			t.Errorf("without %s: %+v", folder, checks)
+		}
+		must(t, os.Rename(filepath.Join(r.dir, "away"), filepath.Join(r.dir, folder)))
+	}
+	if !engine.Serves([]engine.Check{{What: "disk", Problem: "little space", Warning: true}}) {
+		t.Error("with little space it does not serve")
+	}
 	r.until("all is well but the build",
 		func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
 }

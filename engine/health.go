@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -30,7 +31,12 @@ const (
 type Check struct {
 	What    string
 	Problem string // the problem and the remedy; "" if healthy
+	// Warning means that Rudmar works in spite of the problem.
+	Warning bool
 }
+
+// Fails reports whether Rudmar does not work because of the problem.
+func (c Check) Fails() bool { return c.Problem != "" && !c.Warning }
 
 // PlatformHealth is how a platform does.
 type PlatformHealth struct {
@@ -57,7 +63,7 @@ type Health struct {
 
 // Serves reports whether Rudmar's own resources are available, regardless of platforms.
 func Serves(checks []Check) bool {
-	return !slices.ContainsFunc(checks, func(c Check) bool { return c.Problem != "" })
+	return !slices.ContainsFunc(checks, Check.Fails)
 }
 
 // Needs checks Rudmar's own resources, within two seconds: once for all concurrent callers, because it writes.
@@ -75,7 +81,9 @@ func (e *Engine) needs(ctx context.Context) []Check {
 	if err := e.Store.Beat(ctx); err != nil {
 		database = "not writable: " + err.Error()
 	}
-	out := []Check{{"database", database}, {"disk", e.disk()}}
+	out := []Check{{What: "database", Problem: database}, {What: "disk", Problem: e.disk(), Warning: true},
+		{What: repositoriesFolder, Problem: e.writable(repositoriesFolder)},
+		{What: artifactsFolder, Problem: e.writable(artifactsFolder)}}
 	for _, name := range []string{people.KeyFile, build.KeyFile} {
 		c := Check{What: name}
 		if _, err := os.Stat(filepath.Join(e.dir, name)); err != nil {
@@ -84,6 +92,15 @@ func (e *Engine) needs(ctx context.Context) []Check {
 		out = append(out, c)
 	}
 	return out
+}
+
+// writable returns why no file can be written in a folder of the data; "" if one can.
+func (e *Engine) writable(folder string) string {
+	file := filepath.Join(e.dir, folder, ".health")
+	if err := errors.Join(os.WriteFile(file, make([]byte, 4096), 0o600), os.Remove(file)); err != nil {
+		return "not writable: " + strings.ReplaceAll(err.Error(), e.dir, "…")
+	}
+	return ""
 }
 
 func (e *Engine) disk() string {

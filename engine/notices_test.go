@@ -65,9 +65,11 @@ func TestNotifications(t *testing.T) {
 	if _, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "other", URL: other.server.URL, Kinds: []string{"version.built"}}, "k", "wren"); err != nil {
 		t.Fatal(err)
 	}
-	r.push(first())
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, "target: local/north", "targets: [local/north, local/coast]", 1)
+	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	r.until("its settling to be told", func() bool { return board.count() == 4 && other.count() == 1 })
+	r.until("its settling to be told", func() bool { return board.count() == 5 && other.count() == 1 })
 	var states []string
 	ids := map[string]bool{}
 	for i, body := range board.bodies {
@@ -75,8 +77,8 @@ func TestNotifications(t *testing.T) {
 			SpecVersion, ID, Source, Type, Subject, DataContentType string
 			Time                                                    time.Time
 			Data                                                    struct {
-				Service, Stage, State string
-				Version               int
+				Service, Stage, State, Target string
+				Version                       int
 			}
 		}
 		if err := json.Unmarshal([]byte(body), &e); err != nil || e.SpecVersion != "1.0" || e.ID == "" || e.Time.IsZero() ||
@@ -90,10 +92,10 @@ func TestNotifications(t *testing.T) {
 		if !strings.HasPrefix(q.Header.Get("Content-Type"), "application/cloudevents+json") {
 			t.Errorf("it comes as %s", q.Header.Get("Content-Type"))
 		}
-		states, ids[e.ID] = append(states, e.Type), true
+		states, ids[e.ID] = append(states, strings.TrimSpace(strings.TrimPrefix(e.Type, "rudmar.delivery.")+" "+e.Data.Target)), true
 	}
-	want := "rudmar.delivery.planning rudmar.delivery.deploying rudmar.delivery.testing rudmar.delivery.settled"
-	if got := strings.Join(states, " "); got != want || len(ids) != 4 {
+	want := "planning, deploying local/north, deploying local/coast, testing, settled"
+	if got := strings.Join(states, ", "); got != want || len(ids) != 5 {
 		t.Errorf("%s, with %d ids", got, len(ids))
 	}
 	if strings.Contains(strings.Join(board.bodies, ""), "key-of-the-board") {

@@ -117,6 +117,8 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 // actual adds the recorded and the actual state.
 func (h *handlers) actual(ctx context.Context, out *api.FunctionDetail, v *view.Facts) error {
 	var metrics observe.Metrics
+	asked, cancel := context.WithTimeout(ctx, reading) // of all targets together
+	defer cancel()
 	for _, p := range v.At(out.Stage) {
 		record, err := h.engine.Store.Record(ctx, p.Place)
 		if err != nil {
@@ -150,7 +152,7 @@ func (h *handlers) actual(ctx context.Context, out *api.FunctionDetail, v *view.
 		if err := addDrift(out, look.Drift, p.Target.String()); err != nil {
 			return err
 		}
-		if err := h.uses(ctx, out, p.Place); err != nil {
+		if err := h.uses(asked, out, p.Place); err != nil {
 			return err
 		}
 	}
@@ -181,8 +183,6 @@ func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
-	defer cancel()
 	uses, err := client.Access(ctx, scope)
 	if err != nil {
 		return nil //nolint:nilerr // the page is of use without the counts
@@ -267,12 +267,15 @@ func (h *handlers) InvokeFunction(ctx context.Context,
 	return api.InvokeFunction200JSONResponse(out), err
 }
 
+// logsWithin is the time limit of one page of log lines.
+const logsWithin = 1500 * time.Millisecond
+
 func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
 	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Params.Target))
 	if err != nil {
 		return nil, err
 	}
-	lines, err := client.Logs(ctx, scope,
+	lines, err := client.With(platform.Within(logsWithin)).Logs(ctx, scope,
 		platform.LogQuery{Function: api.OrZero(r.Params.Function), After: api.OrZero(r.Params.After),
 			Before: api.OrZero(r.Params.Before), Limit: 500})
 	if err != nil {

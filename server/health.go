@@ -28,7 +28,8 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 			Attempts: b.Attempts, Response: b.Response, Due: b.Due.UnixMilli()})
 	}
 	for _, c := range now.Checks {
-		out.Checks = append(out.Checks, api.HealthCheck{Name: c.What, Problem: c.Problem})
+		out.Checks = append(out.Checks, api.HealthCheck{Name: c.What, Problem: c.Problem,
+			Warning: api.Optional(c.Problem != "" && c.Warning)})
 	}
 	for _, p := range now.Platforms {
 		one := api.PlatformHealth{Name: p.Name, Notes: []string{}}
@@ -75,7 +76,7 @@ func (s *Server) serves(ctx context.Context) error {
 	}
 	var missing []string
 	for _, check := range checks {
-		if check.Problem != "" {
+		if check.Fails() {
 			missing = append(missing, check.What)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"rudmar/core/check"
 	"rudmar/core/diagnostic"
@@ -60,6 +61,9 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 	return api.CheckSource200JSONResponse(out), err
 }
 
+// reading is the time limit of a page's request to a platform: without a response it shows what is known.
+const reading = 700 * time.Millisecond
+
 // inputs returns a stage's part of the inputs of rendered resources, and the units of attributes by kind and
 // name.
 func (h *handlers) inputs(ctx context.Context, service string, r check.Result, stage string) (expand.Inputs,
@@ -77,6 +81,8 @@ func (h *handlers) inputs(ctx context.Context, service string, r check.Result, s
 	if err != nil {
 		return in, units, nil // a missing target is reported as a problem
 	}
+	ctx, cancel := context.WithTimeout(ctx, reading)
+	defer cancel()
 	if kinds, err := client.Kinds(ctx); err == nil {
 		in.Address = platform.RoutesAt(kinds, scope)
 		units = platform.Units(kinds.Kinds)

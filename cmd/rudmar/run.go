@@ -5,9 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
+	"syscall"
 
+	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
 
 	"rudmar/core/check"
@@ -36,7 +40,10 @@ names a folder to keep it.`,
 		Args: cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if c.data == "" {
-				dir, err := os.MkdirTemp("", "rudmar-run-")
+				if err := sweepRuns(cmd.Context()); err != nil {
+					return err
+				}
+				dir, err := os.MkdirTemp("", runPrefix)
 				if err != nil {
 					return fmt.Errorf("making a folder for data: %w", err)
 				}
@@ -121,4 +128,34 @@ func (w *watcher) setUp(ctx context.Context, e *engine.Engine) error {
 		}
 	}
 	return nil
+}
+
+// runPrefix begins the names of the folders of data that rudmar run deletes at its end.
+const runPrefix = "rudmar-run-"
+
+// sweepRuns deletes the folders that killed runs of this user left behind.
+func sweepRuns(ctx context.Context) error {
+	old, err := filepath.Glob(filepath.Join(os.TempDir(), runPrefix+"*"))
+	if err != nil {
+		return fmt.Errorf("finding folders of earlier runs: %w", err)
+	}
+	for _, dir := range old {
+		if info, err := os.Lstat(dir); err != nil || !info.IsDir() || !ownedByMe(info) {
+			continue
+		}
+		lock := flock.New(filepath.Join(dir, engine.LockFile), flock.SetPermissions(0o600))
+		if free, err := lock.TryLock(); err != nil || !free { // a run is in progress, or is starting
+			continue
+		}
+		if info, err := os.Stat(filepath.Join(dir, "platform")); err == nil && info.IsDir() {
+			_ = os.RemoveAll(dir) // a remaining folder does no harm
+		}
+		_ = lock.Unlock()
+	}
+	return ctx.Err()
+}
+
+func ownedByMe(info fs.FileInfo) bool {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(stat.Uid) == os.Getuid()
 }

@@ -189,7 +189,8 @@ func (b *Builder) warm(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "GOCACHE=" + cache, "GOPROXY=off"},
+	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "TMPDIR=" + root, "GOCACHE=" + cache,
+		"GOPROXY=off"},
 		goEnvironment()...)
 	if err := runWithoutIsolation(ctx, root, env, goBuild(), io.Discard); err != nil {
 		return fmt.Errorf("compiling the dependencies of Go functions: %w", err)

@@ -205,7 +205,7 @@ func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) err
 		return fmt.Errorf("%w for %s: %s", errPlan, at.Target, p.Blockers[0].Message)
 	}
 	_, err = l.runner.StartWith(ctx, id, "", func(tx store.Tx, deployment int64) error {
-		m := store.Move{From: d.State, To: d}
+		m := store.Move{From: d.State, To: d, Target: at.Target.String()}
 		m.To.Deployments = append(d.Deployments[:index:index], deployment)
 		if d.State == delivery.Planning {
 			next, err := delivery.Next(d.State, delivery.Planned)

@@ -59,6 +59,10 @@ func NewHost(dir, self string, authenticate func(*http.Request) (Visitor, error)
 		return nil, fmt.Errorf("creating the repositories folder: %w", err)
 	}
 	h := &Host{dir: dir, hooks: dir + ".hooks", self: self, authenticate: authenticate, pushed: pushed}
+	// Only this process uses the folder of pushes in progress: what is there was left by a killed one.
+	if err := errors.Join(os.RemoveAll(h.pushes()), os.Mkdir(h.pushes(), 0o700)); err != nil {
+		return nil, fmt.Errorf("creating the folder of pushes: %w", err)
+	}
 	return h, h.writeHooks()
 }
 
@@ -150,9 +154,12 @@ const TakenVariable = "RUDMAR_HOOK_TAKEN"
 // takenEvery is the interval of checks for that file.
 const takenEvery = 20 * time.Millisecond
 
+// pushes is the folder of the files of pushes in progress.
+func (h *Host) pushes() string { return h.dir + ".pushes" }
+
 // notePush calls noted once: when the hook reports that a push was accepted, or when over is called.
 func (h *Host) notePush(noted func()) (file string, over func()) {
-	dir, err := os.MkdirTemp("", "rudmar-push-")
+	dir, err := os.MkdirTemp(h.pushes(), "push-")
 	var once sync.Once
 	ended := make(chan struct{})
 	if err == nil {

@@ -189,6 +189,7 @@ type Move struct {
 	From   delivery.State
 	To     Delivery
 	Person string
+	Target string // the target whose deployment starts; "" for another transition
 }
 
 // MoveDeliveries changes deliveries one after another, each with its consequences, journal entries and
@@ -262,6 +263,8 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		text = "version " + itoa(d.Version) + " was rolled back"
 	case d.State == delivery.Rejected, d.State == delivery.Superseded:
 		text = "version " + itoa(d.Version) + " was " + string(d.State)
+	case m.Target != "":
+		text += " to " + m.Target
 	case d.Removes && d.State == delivery.Settled:
 		text = "version " + itoa(d.Version) + " deleted the stage"
 	}
@@ -277,8 +280,11 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 			return err
 		}
 	}
-	if err := tx.Notify(ctx, noticeDelivery+string(d.State), d.Service, d.Stage, text,
-		map[string]any{"version": d.Version, "state": d.State, "reason": d.Reason, "by": m.Person}); err != nil {
+	data := map[string]any{"version": d.Version, "state": d.State, "reason": d.Reason, "by": m.Person}
+	if m.Target != "" {
+		data["target"] = m.Target
+	}
+	if err := tx.Notify(ctx, noticeDelivery+string(d.State), d.Service, d.Stage, text, data); err != nil {
 		return err
 	}
 	return tx.Publish(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})

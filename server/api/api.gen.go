@@ -1428,6 +1428,9 @@ type HealthCheck struct {
 
 	// Problem Empty if healthy
 	Problem string `json:"problem"`
+
+	// Warning Whether Rudmar works in spite of the problem
+	Warning *bool `json:"warning,omitempty"`
 }
 
 // IgnoreRequest defines model for IgnoreRequest.

@@ -1945,6 +1945,8 @@ export interface components {
             name: string;
             /** @description Empty if healthy */
             problem: string;
+            /** @description Whether Rudmar works in spite of the problem */
+            warning?: boolean;
         };
         StalledWork: {
             service: string;

@@ -10,6 +10,8 @@ const { data, problem, reload } = useLoad(() => ask(client.GET('/health')), { to
 const needs: Record<string, string> = {
   database: 'Database is writable',
   disk: 'Data folder has free space',
+  repositories: 'Repositories are writable',
+  artifacts: 'Archives are writable',
   'secret.key': 'Encryption key of secrets is present',
   'signing.key': 'Signing key of versions is present',
 }
@@ -32,7 +34,7 @@ const builds = {
         <ul class="list-unstyled mb-1">
           <li v-for="c in data.checks" :key="c.name">
             <span class="need">{{ needs[c.name] ?? c.name }}</span>
-            <StateWord :state="c.problem ? 'unhealthy' : 'healthy'" />
+            <StateWord :state="c.warning ? 'needs attention' : c.problem ? 'unhealthy' : 'healthy'" />
             <span v-if="c.problem" class="bad">{{ c.problem }}</span>
           </li>
         </ul>
