@@ -610,6 +610,19 @@ func TestPlatformIsDown(t *testing.T) {
 	if answer, err := http.Get(r.address + "/healthz"); err != nil || answer.StatusCode != 200 {
 		t.Errorf("/healthz: %v %v", answer, err)
 	}
+	begun := time.Now()
+	var detail api.FunctionDetail
+	r.ask("wren", "GET", base+"/stages/trial/functions/warn", nil, &detail)
+	if !detail.Deployed || len(detail.Routes) == 0 {
+		t.Errorf("what is known of the function: %+v", detail)
+	}
+	if status, text := r.try("wren", "GET", base+"/stages/trial/logs?target=local/north&function=warn", nil, nil); status != 503 ||
+		!strings.Contains(text, "is unreachable") {
+		t.Errorf("its logs: %d %s", status, text)
+	}
+	if took := time.Since(begun); took > 12*time.Second { // a request to a platform has 15 seconds
+		t.Errorf("both pages took %s", took)
+	}
 	p.kill()
 	until(t, "the line says so", func() bool {
 		var line api.StageLine

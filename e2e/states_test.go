@@ -21,7 +21,7 @@ func holding(kind *atomic.Value, held *atomic.Int64) func(c *crashing, pass http
 				is = "deploying"
 			case strings.HasSuffix(q.URL.Path, "/scopes/frostline/live"):
 				is = "planning"
-			case strings.HasSuffix(q.URL.Path, "/invocations"):
+			case strings.HasSuffix(q.URL.Path, "/callers"):
 				is = "testing"
 			}
 			if kind.Load() == is {

@@ -91,7 +91,13 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 		}
 		next.ServeHTTP(w, q)
 	}))
-	routes := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) { p.Routes().ServeHTTP(w, q) }))
+	routes := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if spoil := r.spoil.Load(); spoil != nil {
+			(*spoil)(w, q, p.Routes())
+			return
+		}
+		p.Routes().ServeHTTP(w, q)
+	}))
 	r.routes = routes.URL
 	log := slog.New(slog.DiscardHandler)
 	var err error

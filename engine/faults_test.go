@@ -267,7 +267,7 @@ func TestCasesRunOnce(t *testing.T) {
 	var calls atomic.Int64
 	begun := make(chan struct{})
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
-		if strings.HasSuffix(q.URL.Path, "/functions/b/invocations") && calls.Add(1) == 2 {
+		if q.URL.Path == "/north/frostline/trial/b" && calls.Add(1) == 2 {
 			_, _ = io.Copy(io.Discard, q.Body) // only then the server notices the disconnect
 			close(begun)
 			<-q.Context().Done()
@@ -324,7 +324,7 @@ func TestDuplicateEvents(t *testing.T) {
 	})
 	var calls atomic.Int64
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
-		if strings.HasSuffix(q.URL.Path, "/invocations") {
+		if q.URL.Path == "/north/frostline/trial/a" {
 			calls.Add(1)
 		}
 		next.ServeHTTP(w, q)

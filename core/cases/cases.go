@@ -176,8 +176,26 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	switch {
 	case isMapping:
 		maps.Copy(sent, given)
+		if list, ok := given["messages"].([]any); ok && t.Kind == manifest.QueueTrigger {
+			sent["messages"] = completeMessages(list, now)
+		}
 	case data != nil:
 		out = event.With(out, data)
+	}
+	return out
+}
+
+// completeMessages returns messages with the values of a sample for what they leave out beside their body.
+func completeMessages(list []any, now time.Time) []any {
+	out := slices.Clone(list)
+	for i := range out {
+		given, ok := out[i].(map[string]any)
+		if !ok {
+			continue
+		}
+		whole := map[string]any{"id": float64(i + 1), "attempts": 1.0, "sent_at": float64(now.UnixMilli())}
+		maps.Copy(whole, given)
+		out[i] = whole
 	}
 	return out
 }

@@ -64,6 +64,8 @@ func TestBuild(t *testing.T) {
 			`{"event":{"data":{"key":"raw/some/some.jpg","size":1024,"store":"photos","type":"application/octet-stream"},"datacontenttype":"application/json","id":"e-sample","source":"/objects/photos","specversion":"1.0","subject":"raw/some/some.jpg","time":"2031-04-02T03:00:00Z","type":"rudmar.object.created"},"trigger":"photo"}`},
 		{manifest.Send{Trigger: "reading", Event: map[string]any{"queue": "readings", "messages": []any{}}},
 			`{"event":{"data":{"messages":[],"queue":"readings"},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},
+		{manifest.Send{Trigger: "reading", Event: map[string]any{"messages": []any{map[string]any{"body": "cold", "id": 7.0}}}},
+			`{"event":{"data":{"messages":[{"attempts":1,"body":"cold","id":7,"sent_at":1932865200000}],"queue":"readings"},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},
 		{manifest.Send{Payload: map[string]any{"a": 1.0}}, `{"event":{"a":1}}`},
 	}
 	for _, tt := range tests {

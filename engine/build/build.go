@@ -121,6 +121,9 @@ func New(c Config) (*Builder, error) {
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
+	if err := os.RemoveAll(workFolder(c.Dir)); err != nil { // left by a killed process
+		return nil, fmt.Errorf("clearing the folder of builds: %w", err)
+	}
 	key, err := installationKey(filepath.Join(filepath.Dir(c.Dir), KeyFile), c.NewKey)
 	if err != nil {
 		return nil, err

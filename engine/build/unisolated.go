@@ -73,7 +73,7 @@ func (b *Builder) makeWithoutIsolation(ctx context.Context, m recipe, entries []
 
 // folder creates an empty folder in the data folder.
 func (b *Builder) folder() (string, error) {
-	under := filepath.Join(filepath.Dir(b.artifacts), "work")
+	under := workFolder(b.artifacts)
 	if err := os.MkdirAll(under, 0o700); err != nil {
 		return "", fmt.Errorf("creating a clean folder: %w", err)
 	}
@@ -83,6 +83,9 @@ func (b *Builder) folder() (string, error) {
 	}
 	return dir, nil
 }
+
+// workFolder returns the folder of the builds in progress, beside that of the archives.
+func workFolder(artifacts string) string { return filepath.Join(filepath.Dir(artifacts), "work") }
 
 func put(dir string, e pack.Entry) error {
 	mode := os.FileMode(0o644)
@@ -189,7 +192,11 @@ func (b *Builder) warm(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "TMPDIR=" + root, "GOCACHE=" + cache,
+	temporary := filepath.Join(root, ".tmp") // Go ignores a go.mod in TMPDIR itself
+	if err := os.Mkdir(temporary, 0o700); err != nil {
+		return fmt.Errorf("creating a clean folder: %w", err)
+	}
+	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "TMPDIR=" + temporary, "GOCACHE=" + cache,
 		"GOPROXY=off"},
 		goEnvironment()...)
 	if err := runWithoutIsolation(ctx, root, env, goBuild(), io.Discard); err != nil {

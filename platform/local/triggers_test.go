@@ -59,6 +59,7 @@ def run(call):
 				if answer, body := s.request("GET", "/asked"); answer.StatusCode != 200 {
 					t.Errorf("%s: %d %s", name, answer.StatusCode, body)
 				}
+				want = "rudmar.route.requested"
 			case manifest.CronTrigger, manifest.EveryTrigger:
 				schedule := map[string]any{"cron": "*/5 * * * *", "zone": "UTC", "enabled": true}
 				if kind == manifest.EveryTrigger {
