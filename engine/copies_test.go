@@ -1,9 +1,11 @@
 package engine_test
 
 import (
+	"database/sql"
 	"errors"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -34,7 +36,9 @@ func TestPrivateCopies(t *testing.T) {
 	r.add(people.NewUser{Username: "teasel", Role: rights.Reader})
 	r.add(people.NewUser{Username: "sorrel", Role: rights.Author})
 	files := first()
-	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\npermissions: [{allow: [write], resource: tables/rows}]\n")
+	files["a/main.py"] = "import rudmar\ndef run(call):\n    print(call)\n    rudmar.table('rows').write('4', {'row': 4})\n"
+	delete(files, "a/cases/works.yaml")
 	must(t, r.People.SetSecret(ctx, "frostline", "trial", "key", "four-rows-of-pears", "wren"))
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
@@ -90,7 +94,13 @@ func TestPrivateCopies(t *testing.T) {
 		t.Fatalf("%v: %+v", err, list)
 	}
 
-	// Idle copies are deleted, used ones stay; then those of a closed account.
+	inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial~wren"}, "a", "ask",
+		"", map[string]any{}, time.Minute)
+	if err != nil || inv.Error != nil || len(r.dataOf("trial~wren")) < 3 {
+		t.Errorf("%v %v: the copy has data in %v", err, inv.Error, r.dataOf("trial~wren"))
+	}
+
+	// Idle copies are deleted with all their data, used ones stay; then those of a closed account.
 	shift.Store(int64(copies.IdleFor - time.Minute))
 	if _, err := r.Copies.Private(ctx, "frostline", "sorrel"); err != nil {
 		t.Fatal(err)
@@ -99,6 +109,9 @@ func TestPrivateCopies(t *testing.T) {
 	must(t, r.Copies.Sweep(ctx))
 	if n, _, err := actual(r, "trial~wren"); err != nil || n != 0 {
 		t.Errorf("an idle copy has %d resources: %v", n, err)
+	}
+	if left := r.dataOf("trial~wren"); len(left) > 0 || len(r.dataOf("trial~sorrel")) == 0 {
+		t.Errorf("a deleted copy has data in %v", left)
 	}
 	if n, _, err := actual(r, "trial~sorrel"); err != nil || n == 0 {
 		t.Errorf("a copy in use has %d resources: %v", n, err)
@@ -111,6 +124,25 @@ func TestPrivateCopies(t *testing.T) {
 	if _, after, err := actual(r, "trial"); err != nil || after != before {
 		t.Errorf("trial was touched: %v, %s, before %s", err, after, before)
 	}
+}
+
+// dataOf lists the tables of the local platform's database with data of a stage; the counters stay.
+func (r *rig) dataOf(stage string) (tables []string) {
+	r.Helper()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(r.dir, "platform", "platform.db"))
+	must(r, err)
+	defer db.Close()
+	var names string
+	must(r, db.QueryRow(`SELECT group_concat(m.name, ' ') FROM sqlite_master m, pragma_table_info(m.name) c
+		WHERE m.type = 'table' AND c.name = 'stage' AND m.name NOT IN ('changes', 'fences')`).Scan(&names))
+	for _, name := range strings.Fields(names) {
+		var n int
+		must(r, db.QueryRow(`SELECT count(*) FROM `+name+` WHERE stage = ?`, stage).Scan(&n))
+		if n > 0 {
+			tables = append(tables, name)
+		}
+	}
+	return tables
 }
 
 // A copy that cannot be deployed completely says why, keeps the deployed part, and receives the rest after the

@@ -178,6 +178,13 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 	})
 }
 
+// DeleteScope deletes all stored data of a scope without resources.
+func (c *Client) DeleteScope(ctx context.Context, s Scope) error {
+	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
+		return c.api.DeleteScope(ctx, s.Region, s.Service, s.Stage)
+	})
+}
+
 // startTimes is the number of usual time limits for the start and the result of an invocation, besides the
 // function's own timeout.
 const startTimes = 4

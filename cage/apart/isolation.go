@@ -191,8 +191,8 @@ func layer(root, to string, i, who int, own bool) error {
 	return nil
 }
 
-// mirror creates the folders of a tree in another one, as a user's: in a layer, the owner of the upper folder counts, so
-// the user can write into folders of anybody. Folders that are not open to everyone stay closed.
+// mirror creates the folders of a tree in another one, as a user's: in a layer, the owner of the upper folder counts,
+// so the user can write into folders of anybody. Folders that are not open to everyone stay closed.
 func mirror(from, to string, who int) error {
 	return filepath.WalkDir(from, func(name string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {

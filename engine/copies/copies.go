@@ -236,8 +236,18 @@ func (k *Keeper) Remove(ctx context.Context, service, username, by, why string) 
 	f := k.folder(service, username)
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if _, err := k.runner.Privately(ctx, deploy.Private{Place: c.Place, Owner: username}); err != nil {
+	private := deploy.Private{Place: c.Place, Owner: username}
+	if _, err := k.runner.Privately(ctx, private); err != nil { // without resources
 		return err
+	}
+	client, _, err := k.planner.Platform(c.Place)
+	if err != nil {
+		return err
+	}
+	if _, err := deploy.RetryUnavailable(ctx, func() (any, error) {
+		return nil, client.DeleteScope(ctx, private.Scope())
+	}); err != nil {
+		return fmt.Errorf("deleting the copy's data: %w", err)
 	}
 	if err := k.store.DropCopy(ctx, c, by, why); err != nil {
 		return err

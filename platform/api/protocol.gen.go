@@ -724,6 +724,11 @@ type ClientInterface interface {
 	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 	GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteScope Deletes all stored data of a scope without resources; deleting it again does no harm
+	//
+	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage} (the `DeleteScope` operationId).
+	DeleteScope(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSnapshot Returns a snapshot of the actual state
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
@@ -869,6 +874,21 @@ func (c *Client) GetKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*
 // Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 func (c *Client) GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetOperationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteScope Deletes all stored data of a scope without resources; deleting it again does no harm
+//
+// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage} (the `DeleteScope` operationId).
+func (c *Client) DeleteScope(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteScopeRequest(c.Server, region, service, stage)
 	if err != nil {
 		return nil, err
 	}
@@ -1255,6 +1275,54 @@ func NewGetOperationRequest(server string, id string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteScopeRequest constructs an http.Request for the DeleteScope method
+func NewDeleteScopeRequest(server string, region Region, service Service, stage Stage) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -2350,6 +2418,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 	GetOperationWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetOperationResponse, error)
 
+	// DeleteScopeWithResponse Deletes all stored data of a scope without resources; deleting it again does no harm
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage} (the `DeleteScope` operationId).
+	DeleteScopeWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*DeleteScopeResponse, error)
+
 	// GetSnapshotWithResponse Returns a snapshot of the actual state
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2642,6 +2717,47 @@ func (r GetOperationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetOperationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteScopeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteScopeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteScopeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteScopeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteScopeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteScopeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3360,6 +3476,19 @@ func (c *ClientWithResponses) GetOperationWithResponse(ctx context.Context, id s
 	return ParseGetOperationResponse(rsp)
 }
 
+// DeleteScopeWithResponse Deletes all stored data of a scope without resources; deleting it again does no harm
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage} (the `DeleteScope` operationId).
+func (c *ClientWithResponses) DeleteScopeWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*DeleteScopeResponse, error) {
+	rsp, err := c.DeleteScope(ctx, region, service, stage, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteScopeResponse(rsp)
+}
+
 // GetSnapshotWithResponse Returns a snapshot of the actual state
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3703,6 +3832,35 @@ func ParseGetOperationResponse(rsp *http.Response) (*GetOperationResponse, error
 			headers.RetryAfter = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDeleteScopeResponse parses an HTTP response from a DeleteScopeWithResponse call
+func ParseDeleteScopeResponse(rsp *http.Response) (*DeleteScopeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteScopeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil
@@ -4222,6 +4380,9 @@ type ServerInterface interface {
 	// GetOperation Returns an operation; operations are kept for a week after their end
 	// (GET /operations/{id})
 	GetOperation(ctx *echo.Context, id string) error
+	// DeleteScope Deletes all stored data of a scope without resources; deleting it again does no harm
+	// (DELETE /regions/{region}/scopes/{service}/{stage})
+	DeleteScope(ctx *echo.Context, region Region, service Service, stage Stage) error
 	// GetSnapshot Returns a snapshot of the actual state
 	// (GET /regions/{region}/scopes/{service}/{stage})
 	GetSnapshot(ctx *echo.Context, region Region, service Service, stage Stage, params GetSnapshotParams) error
@@ -4322,6 +4483,38 @@ func (w *ServerInterfaceWrapper) GetOperation(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetOperation(ctx, id)
+	return err
+}
+
+// DeleteScope converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteScope(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteScope(ctx, region, service, stage)
 	return err
 }
 
@@ -5100,6 +5293,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/kinds", wrapper.GetKinds, options.OperationMiddlewares["getKinds"]...)
 	router.HEAD(options.BaseURL+"/artifacts/:digest", wrapper.HasArtifact, options.OperationMiddlewares["hasArtifact"]...)
 	router.PUT(options.BaseURL+"/artifacts/:digest", wrapper.PutArtifact, options.OperationMiddlewares["putArtifact"]...)
+	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage", wrapper.DeleteScope, options.OperationMiddlewares["deleteScope"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage", wrapper.GetSnapshot, options.OperationMiddlewares["getSnapshot"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages", wrapper.GetMessages, options.OperationMiddlewares["getMessages"]...)
 	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.DeleteMessage, options.OperationMiddlewares["deleteMessage"]...)
@@ -5280,6 +5474,41 @@ type GetOperationdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetOperationdefaultApplicationProblemPlusJSONResponse) VisitGetOperationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteScopeRequestObject struct {
+	Region  Region  `json:"region"`
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+}
+
+type DeleteScopeResponseObject interface {
+	VisitDeleteScopeResponse(w http.ResponseWriter) error
+}
+
+type DeleteScope204Response struct {
+}
+
+func (response DeleteScope204Response) VisitDeleteScopeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteScopedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteScopedefaultApplicationProblemPlusJSONResponse) VisitDeleteScopeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5946,6 +6175,9 @@ type StrictServerInterface interface {
 	// GetOperation Returns an operation; operations are kept for a week after their end
 	// (GET /operations/{id})
 	GetOperation(ctx context.Context, request GetOperationRequestObject) (GetOperationResponseObject, error)
+	// DeleteScope Deletes all stored data of a scope without resources; deleting it again does no harm
+	// (DELETE /regions/{region}/scopes/{service}/{stage})
+	DeleteScope(ctx context.Context, request DeleteScopeRequestObject) (DeleteScopeResponseObject, error)
 	// GetSnapshot Returns a snapshot of the actual state
 	// (GET /regions/{region}/scopes/{service}/{stage})
 	GetSnapshot(ctx context.Context, request GetSnapshotRequestObject) (GetSnapshotResponseObject, error)
@@ -6093,6 +6325,33 @@ func (sh *strictHandler) GetOperation(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetOperationResponseObject); ok {
 		return validResponse.VisitGetOperationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteScope operation middleware
+func (sh *strictHandler) DeleteScope(ctx *echo.Context, region Region, service Service, stage Stage) error {
+	var request DeleteScopeRequestObject
+
+	request.Region = region
+	request.Service = service
+	request.Stage = stage
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteScope(ctx.Request().Context(), request.(DeleteScopeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteScope")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteScopeResponseObject); ok {
+		return validResponse.VisitDeleteScopeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6536,81 +6795,83 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3Fx7c9s2tv8qGN7OtN2lLCdx26n8xx33ka2nTpsbt9uZm3pvIfJIwpoEWACUrfXou98BDkCCIijRsbJN",
-	"95+MIuF1Dn7nfeCHJBNlJThwrZLZQ1JRSUvQIO3/crYEpc0nxpNZUlG9StKE0xKSmf8xTST8XjMJeTLT",
-	"soY0UdkKSoqraQ3STP2HWtHnn30+e3s6+ZJOFjcPn59tP0rSRG8qs5bSkvFlst2myaLmmWaCD+za/Dxy",
-	"37d08q8b88/p5MvJzcNp+uLLgY0lLIe3dT8efVMFcs0yGNjV/3r8bTVdDm5qfzvylpa/qhJcgUXWRZZB",
-	"pc3iBoFcA7cwo1VVsIyaC57+U+FttPt+JGGRzJL/mraYneKvavpjBdLOw81yUJlkFQKp2Y1QRSgnohmb",
-	"JiuguUP7lcCdLfK78/NcglJELIheQWd+e7o+l9+AlpvJxUKD7K95DZnguSI116ywy3K418RwHcWqtzLj",
-	"GpYgDYHbNHktxbyAcg8DKxzx18cx0q8bYaP7ieSgKSsU+eTNy6/Jl2efffEpggpX8Ner1M/KYqyShmGa",
-	"4c3TohB3ePGOrrkQBVCebNMkEzXSsUtyVy/ssDpNCqr0hZ24ELKkGqd+ftYiMVhJghK1RKHrrbQGOY/f",
-	"ZisPb0MtZCcEi6YNhZ6c5ng3zWnE/J+QabPfhdaSzWsN3zOe97llLqh2crKLH03mGwucqqDa0N1SG7CU",
-	"8dcFRWK7C/yyAr0CSZgmGeUkW1G+BHLH9ErUBodVQTPGl3aHgLr+DiW973A+F/W8CIbyupwj50vGR45E",
-	"XbR75B9oCSkRklBSSViwe7IQyGzDir/09Y5RsJkEPUy9oW5NixosE+ZAKMEp5/Yn6q/H/I8TI2mUcUUo",
-	"WTC+BFlJZm+4zxX85iEBXpcGMu5IqScybQanScGsxJe0qsyYmwgdNWc6XG6+0aDMHBUZvoNWy0w3qAVE",
-	"DI1f06IA+cbpoB4al1LUleoz86eVYZ+Z+rEiOCg1upZZXcsZX6oTcqkJU4QWShgdTGvDUG10FeRusjmc",
-	"hlJFBdN9QaWkG/P/qpaVQAWzV525Ybs88dNTT1SMHd+JIjfbR8TS6akR6mav4hJF7jjd5ejPnN2TkhUF",
-	"U2gnknTMXncr2kFJIZakYNwi5Y4ybeS5BKXoEkbgJtBydmGv0GKsuuTrwHzucqsY1PdFfq2p1K9iqGIl",
-	"EC2IMgOsNDKuNOUZnJNTsrBq4I7KkggOIXuGtUpeo93G3UZMACmFPASxlvRv7XCjdPO4mRJLu3OD8n3L",
-	"XonlFeMQw75Z5ydZcys8w7rN3jy5Awkkl6KqjJqEjNYKvCeD+ChZXIWVUAq5ubK/9zb5yimgEajEdV4D",
-	"vX3SMqLWmSi7SrXOMoDcGtsFZYX9oFkJ+UTUhihR64lYTPAE5reVFFrjOC70ZCFqnkcVrndX+0d+A7qW",
-	"3FkNx8gV5Xnh3Ys1U0Pyvga581vr1XWFj+VJSzJKStIVmA6eO1zuXl1wJAfB/QL8rQd9V4pvnYPSo8kp",
-	"lLjWljTqaO0Qa9duV9p/vkHzBGvnBe+4rVQpyI0mCW7KmCdjdU5w0jsYFEMcWy7Rt99PHu4Royru9TVe",
-	"x3ht0fUjIzpj4PriFxEcYOjUKo6Q8SceOigXju4d3898bbV+G4IJmRJVZysb15GSKYUGjnIbqzElCh+n",
-	"PcKxAGlXEnw8La+bOUNUNT567AiVZFmM5m/LSm8IW5DaiIVxnxYSIKRmfyTHsqj5+L0Wmo4n7n/M8Ng6",
-	"mBTpLnSQvRKMO6r2e+SeW0TVVSWkVuSNi0Cc8J/gMvlLKcpzksOC1oUmC1qoeIwihQHzhd4b2+Og1MZA",
-	"5ggZrIx/JhV5QFK3KXlwOZktoTwnDzZZso0FHtIE9iU8kjuKlXXhrXokqECNE+HeteUOpijcoBkSlJJM",
-	"Cp4SWIPcpASlWKXk9xpqSAldaJD/F7h6Yw+761C3QWhLRIuR1GmHrnwFbAqIC66rAWsjJF5BxPSSd5ki",
-	"CvVoLvZedx79vhGreE82vkrHl454JnscDKUl0DL0kdARAmnCq+aSYh6Phnt9yGnpsvAlk0oT9zOKjV4x",
-	"RfwJU3K3YgW4FAJ+R+CeKa0iXIk5QDbq6OR8G08m4FLAz4YDjp4YTF61DkvP7kJZaRXPQM1FvklmDzYt",
-	"RvMr0Lpj+wMxzWu4OD7iIlL/0v9E9IpiHkdCBmyNPHf+1MxESJg3KQqi6rlZYm70mjGSWqEqeJSRHA10",
-	"CVTFoGOdzCYMoUoTx/x4EofrIzK0Tf91l7NsUNMfLl59a7llE0Dd1K/15D5WnomVg99+p8oiuUmgtdfp",
-	"INXQ54GTtkDsYK3hZhTUjNcaruvyYPwdcMIHEIj+PGfmP7R43ZkemdZhW+uZKzLfEL9mk0o022MQr2bk",
-	"Fjbkltg8ggGtMLHoGiR5dvLsH5/cTp59au1qXRl33Xx327nfE/IdU1osJS0VKUEuwezoD36SRPhiQ/jG",
-	"YX1XGi1cLXltSBbfSr1D+rpVZQOzS3o/OmfRjbbHhOcWOSOky6sLe5fjRO3xQdVe69aG71E2aaFpMZpR",
-	"w+HbH2Xy4obO3U8XJg3aujkNlybwjPDI2ckOeMo70hFqg5iCaStsfbuJSnIgMWwLC3mkhtCyG3gO+RE1",
-	"/ED+rWprZqNKYN1a0b4pPjxBF4xKfVRylKa6k/dyuVxjOvoZsJ5vlyb3EzNzsqbSBV9v2+v8pVmr+eo6",
-	"WLT58qVbPW7d7AnTBgkhF2Jg2gmYxyeb1iDnj4qp4gkOXCZ6Munq8TsQL33Kf8cw3NNMkxwyVtKCNLWd",
-	"sER+Ovny5q+f/PrrCX769L8/iolAVksJPNv0t7i8/pGcPX/2xc6yF5P/vXl4sY0uJhaRQBeBJzgJ9Mg5",
-	"oeRv7Cuj2VFDYDrYZdcRpOZHrxqC8WFtweOyq6FwxYmJ7zDzOMGq1cHCg1gYKJWuetpwJn5djUh3LwyL",
-	"1AMxEtX1gKXVTBewB1aHEmiuyIbLNFul/jhRElobuZO4xB8Ms2l4a+jsM0W40EQCLYiWdLFg2czcGV3b",
-	"gpqZZ+6wpLymRTD7hFzyFUimsWqKdZXWg7Pl4FqBOgnu1SxnjYlZKxo8YpJoUI67hBmZtwmXPSahiJcd",
-	"rqhcgtJO0s5NZENKIW1yjJKz0xfWU99UQGrJZ7LOSypnNocQ90+irRmZqJrMvq/he1YENlqZcU2O4zCs",
-	"ne6prIZA+mJ4eBPYnEE72+NXN2c84OduI9s5+zy6fcKN/yqiqb6HjWeb62NxcalzAZi2oV5K2GInzaeF",
-	"BIO9GBIGbYGmy8MC2Vqkfm4bl9h3B4O1hndmd5C4jHiXRmQ5YTlwzfQmtVzyiPvYpr9LkMSscEIuTDBv",
-	"GJeTnGqKnKe6GU9KsQbl6x4c7uw8QrUoWUaLYoPu4RXwpV4ls7PTaBWs2t89smD3kLdtEiroJZlhpr5o",
-	"XT8jpDkUYFuxFtole83JjBijl3xCfjQL3zEFLrfvW1Osl72oFeTod589fx7N9WL/xphwr6WzS9zfaVFj",
-	"LjUgDJGMDSBE8GIz1ATS3vVgFPF3Fz/YNZ2oKFQ3ltZzQteUFXRegL+/QO8ciCIOFG+uOa3USkQwHVIT",
-	"TzziNY4vHYRu8V63rMvIdqM+AXjBtWR6c212cafhStOiaOITewCLC6DS6lu3zErrCnvbGF+IeMRSSaFF",
-	"JgoyB30HwMkba0ZsZoK24uW11wm5IIZ2yjeElVUBpeGBUXbYbkhzWhmsM04WUnDtw2hxF6zxK2+8hlni",
-	"9mvUoz9QEkAqeWYdvQo4rVgyS16cnJ68QBdxZVkypVKzBc20mj5gr+7WfL0CarVp08R4mSez5DuqLtzw",
-	"ZKdV8/np6QCb/PFWFLFLZbZia3vZZ6dnByblAtCBWVGXrQymu4LOELya8wXdiiYUKksqN7ZCj0Wju1hJ",
-	"aeVupd0tbHp+G9+xHTJ1fc/bmzSpat1n5etad1hphfsrzB0PtWr+i1XdDs3GDs8Zp9i5EOuoDTt0t717",
-	"i1zBz1UhqAnsns5kXCrkZUqEbc7xWtpZeev0k1zY2y6pzlb2a8/HbZpMm8rxEiIc/Rton6KIIfMo/cO4",
-	"QaTp1YAWj3cMXOpachQWu2boBKuU+GJYSrDYZTUOFsC8X9VUcCzfGj6p6QPLt/s4+GPQtPzeuLi3C/un",
-	"ndbpoPX6CZ3SYcKtWd34CkGOZH8n9ZEuNWwsP28/KkIlkFuofFB9B3Dbej9MEsCOgR0tFOnMZ/netvzA",
-	"l3t22nfmtjcGMa4eO/UV7akNYtS0qWtPfU17D5YaF6J36p3kyE906YF7y429U+1MSyBioCXxcjH5QXCY",
-	"vDJqYm97/c17hHFD3wCKAyoCEBtqYwnjxrNJjQtgxNmGHsOkmU1fxLT3D6KJpY6ojWhDj78rmumamuCC",
-	"6ncwkC4c3qYHR/r3LWOG2lcpj8TwlNp3CPugjC8VnqoTu350rR7TuNU8lTjkI9tlIw5xD6Jf2+raERFi",
-	"rXnQt2HtUg6cudZt9acGCTaf956//cE0pEklVASzX0ugGr72DfPj/MvHqb/uK4BRruazJ4iLFrfAR2RW",
-	"7bAx+DcqGkc/XQSQ3UZJ2hWdDUfIeHVpkfWxavrH1rRgObYqAidYvlPosI1HZdMmMH3wH7fTnULxhwPX",
-	"wwOb/MUwtC/5WtzCewJ1v394FLBP38MBhjAbdDQ9HbjITBUkLB6LwBW+ftlrPr/zY45qQMOdRxlR/1Dn",
-	"kAltFv5DzKjVFd2ELdBs1VyQDWWyVZgldQ0GQfrvz2xpA/V1MF69DNv7/lOEsnW5JWTAdVjUm2/M18aE",
-	"4K17iyMWJAtt/gcFgPRdAtWnBaZT/4pqCDlX4tj6CMvcT364taOMcNVohlvDvZ7aXsNJ29C7J2DcBe6V",
-	"Xfp4eG1q/SnBF4tkwaTSHyYWf6/BZkz7fzFiz2P9+NygC+vRczv9yXtnR5+X2QoTvuBbSFFil5lmJRBj",
-	"KGKNRLFDKOaaovuZ5aEK75gTOQWlSvSDL78Z2H4OCyHf3/5Lqxf37G/TbE/d/hW9Z2VdupYD2/qCosDh",
-	"rhWF+AH848pOls6slsyen56e2uY+/O+zMUe5tsrAVkyREVQRIyggJ8qYE6sy1IxQjh/Jb2bYb+G7daed",
-	"bAjPtCKX35wHw2nB1vCb8UDselSTAqjS+HiEPPuMKKxURQXNvsWPgb0pzvYp+sUmb3Eq48uUKFujVpgh",
-	"PcdjWNOYFcx8diXTTHAOmVZDicQrqvTkW6tBLTqOZn2a59N7LNArP+ZAfjQEdg40J4Vt9Fa2+9x+23u0",
-	"HWd9p0n8MewPT+D3aJLTTB1Xsp6ash1lff3jjr71jbp3DWOfbiyvmNKqd2NW0FAuza3uXHNgTFPX9W64",
-	"8md28j3hjYePsUxfUL6x3/v7GlO9xBnHyH3jSkYfBhfyH+BajxLCePbF1uAecxu+cfgobqZku7fhjbwx",
-	"drYJz/Xj4MOY7WNBqSXLDihtHHLUyMEn/0Zrr+YVz6Howa88JpNxXZfHjAZUXSpSgQwSF+3zB/e2wKo9",
-	"93LhQxOrwz35782Vbh45CyK96QXD0AF+WjZ6lvrH73crUYCZwETuXisbT85aERK8FunTYGfudxEeqe2b",
-	"7oXpg+u0HKHz37R9vzuy9vwwNps/HbdN/31WQgaNbB8wlt1jdgcKUBmtICeqoGrV+o5dg9L2x47qLDiL",
-	"dRZ4U9Wr5udQVkIDzzaT72Ezdo/nLjBquhnSMVEzLkx023LgL+2c/AXrNnyDTabGP8M/GjTUhHC4/6B3",
-	"gpfA8e+l+aydfdkKVHU7opjt3PeRs15RVAE2rGmKSbZJTQHwoSOazQ4oo8dFligK+YSqDc/wL/t98fzs",
-	"9FNs4nWxF7Wi1/sbitETvpawiIcjYQvHUAddR0Mcvxi02979by4FtW2x8aAk1DaP1olHKngKSeoqp7vq",
-	"L+y/dX1KYeft25vtzfb/AwAA//8=",
+	"3Dx/c9s2sl8Fw3czae8oy3bcdiL/8cZNk6unTpsXt9eZl/peIXIp4kwCLADK1nl0n/0NfpGgCFJ0rFzT",
+	"+8cjk8ACu9jfu+BDlLCyYhSoFNHiIaowxyVI4Pq/lKxASPWL0GgRVVjmURxRXEK0cC/jiMNvNeGQRgvJ",
+	"a4gjkeRQYgNNSuBq6t9Fjk+/+HLx/nj2As+ym4cvz7Z/iuJIbioFS0hO6CrabuMoq2kiCaMDqzavJ677",
+	"Hs/+eaP+HM9ezG4ejuPnLwYW5rAaXta+PPiiAviaJDCwqnt7+GUlXulFUxAJJ5UheHSB9IsYMY4wqgXw",
+	"ZwJVnKyxBJSwaoNYhhiFBZKc4OJfdxwUTUI71ws8Yd+f/Sv09PP/DuGjD09UjArQbHuRJFBJtahibyqB",
+	"ah7GVVWQBCtc5/8Q5qjb/fyJQxYtov+atwIxN2/F/IcKuJ5nFtshml0NYYEwRawZG0c54NSK0hUzKweI",
+	"nqYchFCklTl05re76x/hO5B8M7vIJPA+zGtIGE0FqqkkhQZL4V4idRpGZnuQCZWwAq4Q3MbRW86WBZQj",
+	"BKzMiL88jpAOboCM9hVKQWJSCPTZu9cv0YuzL7763HCsgeCOV4ifhGbgiiuCSWJOHhcFuzMHb/FaMlYA",
+	"ptE2jhJWGzx2Ue4qnR1Sx1GBhbzQEzPGSyzN1C/PWk70IHEQrOZGonuQ1sCX4dNs5eS9r+L0BA9o3GDo",
+	"0Gm2d9Pshi3/AYlU611IycmylvAdoWmfWuqAaisnu/wj0XKjGacqsFR4t9h6JCX0bYGTgCb5OQeZA0dE",
+	"ogRTlOSYrgDdEZmzWvFhVeCE0JVewcOuv0KJ7zuUT1m9LLyhtC6XhvIloRNHGh21u+Xvcek0X8UhI/co",
+	"Y4bYihR/7usdpb0TDnIYe4XdGhc1aCIsAWFkppzrV9gdj/qPIiVpmFCBMMoIXQGvONEn3KeKefIQAa1L",
+	"xTJ2S7FDMm4Gx1FBtMSXuKrUmJsAHjUl0ge33EgQao4IDN/hVk1MO6hliBA3vsRFAfyd1UE9blxxVlei",
+	"T8wfc0U+NfWZQGZQrHQt0bqWEroSR+hSIiIQLgRTOhjXiqBS6SpI7WS1OQmlCAqmfYA5xxv1f1XzihkF",
+	"M6rO7LBdmrjpsUMqRI5vWZGq5QNiafXUBHUzqrhYkVpKdyn6EyX3qCRFQYSxE1E8Za27HHe4pGArVBCq",
+	"OeUOE6nkuQQh8Aom8I2n5TRgp9BCpLqka8987lKrGNT3RXotMZdvQlxFSkCSKYeHSy2NhAqJaQLn6Bhl",
+	"Wg3cYV4qd8cnz7BWSWtjt81qEyYA54zvY7EW9Vd6uFK6adhMsZVeueHyMbBXbHVFKIR4X8H5kddUC8+w",
+	"btMnj+6AA0o5qyqlJiHBtQDnyRj+KElYhZVQMr650u97i3xtFdAErjRw3gK+fRIYVsuElV2lWicJQKqN",
+	"bYZJoX9IUkI6Y7VCitVyxrKZ2YF6l3MmpRlHmZxlrKZpUOE6d7W/5Xcga06t1bCEzDFNC+derIkYkvc1",
+	"8J13rVfXFT6SRi3KRlKirsB0+LlD5e7ReVuyLDguwK8c03el+NY6KD2crEIJa22Og47WDrIadgtpfH+D",
+	"5gnW1gvecVuxEJAqTeKdlDJPyuocmUkfYFAUcmS1Mr79OHpmjRBWYa+v8Tqma4uuHxnQGQPHFz4IbwND",
+	"uxZhDpm+46GNUmbx3vH91GOt9dsQjPEYiTrJdVyHSiKEMXCY6liNCFa4OO0RjgVwDYnR6bi8beYMYdX4",
+	"6KEtVJwkIZxflZXcIJKhWomFcp8yDuBjMx7JkSRoPn6rmcTTkfsfNTwEx2RcuoD2kpeDckfFuEfuqIVE",
+	"XVWMS4He2QjECv+RAZO+5qw8RylkuC4kynAhwjEKZ4qZL+RobG8GxToGUltIIFf+GRfowaC6jdGDTfhs",
+	"EaYpetBJlG0o8OAqsC/hkdQRpKwLZ9UDQYXROAHqXWvqmBSFHbQwCMUo4YzGCNbANzEyUixi9FsNNcQI",
+	"ZxL4/3mu3tTN7jrUbRDaItHySGy1Q1e+PDJ5yHnH1TBrIyROQYT0knOZAgr1YC72qDtv/L4JUJwnG4bS",
+	"8aUDnsmIgyEkB1z6PpJxhICr8Ko5pJDHI+Fe7nNauiR8TbiQyL42YiNzIpDbYYzuclKATSGYZwjuiZAi",
+	"QJWQA6Sjjk5CufFkPCp59GwoYPEJscmb1mHp2V0oKynCGaglSzfR4kGnxXB6BVJ2bL8npmkNF4fnuIDU",
+	"v3avkMyxyeNwSICsDc2tP7VQEZLJmxQFEvVSgVgqvaaMpBRGFTzKSE5mdA5YhFhHO5lNGIKFRJb44SQO",
+	"lQckaJv+64LTZBDz7y/evNLU0gmgbupXe3LPhCNiZdlv3KnSnNwk0NrjtCzV4OcYJ24ZscNrDTWDTE1o",
+	"LeG6LvfG3x4lXABhuD9NifoHF2870wPTOmRrPXOBlhvkYDapRLW8CeLFAt3CBt0inUdQTMtULLoGjk6O",
+	"Tv7+2e3s5HNtV+tKuevq2W3nfI/Qt0RItuK4FKgEvgK1otv4URSgiw7hG4f1Q3HU7KrRa0Oy8FLiA9LX",
+	"rSobmF3i+8k5i260PSU815wzQbqcutBnOU3UHh9UjVq3NnwPkkkyiYvJhBoO334vkxc2dPZ8umzScFs3",
+	"p2HTBI4QjnN2sgMO8450+NogpGDaClvfbholOZAY1oWFNFBDaMkNNIX0gBp+IP9WtTWzSSWwbq1obIoL",
+	"T4wLhrk8KDpCYtnJe9lcrjId/QxYz7eLo/uZmjlbY26Dr/ftcf7cwGoeXXtAm4evLfSwddM7jBtO8KkQ",
+	"YqadgHl6smkNfPmomCqc4DBggjvjtti/w+KlS/nvGIZ7nEiUQkJKXKCmtuOXzo9nL27+8tkvvxyZX8EC",
+	"eRwlNedAk01/icvrH9DZ6clXO2AvZv978/B8GwTGslDngGY8RpGnR84RRn8lXyvNbjSESQfb7LphUvXS",
+	"qQZvvF9bcHzZ1VAG4kzFdybzODNVq72FB5YpVipt9bShTPi4GpHuHpgpUg/ESFjWA5ZWElnACFvtS6DZ",
+	"IpsB0ywVu+0EUWht5E7i0rxQxMb+qRlnnwhEmUQccIEkx1lGkoU6M7zWBTU1T51hiWmNC2/2EbqkOXAi",
+	"TdXU1FVaD06Xg2sB4sg7VwVOGxMFKxg8miTRoBx3EVMyrxMuIyahCJcdrjBfgZBW0s5VZINKxnVyDKOz",
+	"4+faU99UgGpOF7xOS8wXOocQ9k+CrRkJq5rMvqvhO1J4NlqocU2OYz9bW91TaQ1h8AvxwzvP5gza2R69",
+	"ujnjAT93G1jO2ufJ7RN2/NcBTfUdbBzZbB+LjUutC0CkDvViRLKdNJ9kHBTvhThh0BZIvNovkK1F6ue2",
+	"DYixMxisNXwwub3EZcC7VCJLEUmBSiI3saaS47hnOv1dAkcKwhG6UMG8IlyKUiyxoTyWzXhUsjUIV/eg",
+	"cKfnISxZSRJcFBvjHl4BXck8WpwdB6tg1Xj3SEbuIW3bJITXS7Iwmfqidf2UkKZQgG7FyqRN9qqdKTE2",
+	"XvIR+kEBviMCbG7ftaZoLzurBaTG7z47PQ3mek3/xpRwr8Wzi9zfcFGbXKqHmOFk0wCCGC02Q00g7VkP",
+	"RhF/s/GDhmlFRRh1o3E9R3iNSYGXBbjz8/TOnihiT/HmmuJK5CzA0z424cSjOcbppQPfLR51y7qEbBfq",
+	"I2AOuOZEbq7VKnY3VEhcFE18ojeg+QIw1/rWgsmlrExvG6EZC0csFWeSJaxAS5B3ABS902ZEZyZwK15O",
+	"ex2hC6Rwx3SDSFkVUCoaKGVn2g1xiivF64SijDMqXRjN7jwYv9DGa1hEdr1GPboNRR5LRSfa0auA4opE",
+	"i+j50fHRc+Mi5pokc8wlyXAixfzBNAJv1eMcsNamTRPjZRotom+xuLDDo51WzdPj4wEyue3l2PAu5klO",
+	"1vqwz47P9kxKGRgHJsc2W+lNtwWdIfZq9ud1K6pQqCwx3+gKvSka3YVKSrk9lXY1v6P6fXjFdsjcNlVv",
+	"b+KoqmWflG9r2SGlFu6vTe54qFXzn6Tqdmg2dnhJKDadC6GOWr9zd9s7t8AR/FQVDKvA7ulENqB8WsaI",
+	"6eYcp6WtlddOP0qZPu0SyyTXjx0dt3E0byrHKwhQ9K8gXYoixJkH6R82CwSaXhXTmu0dgi9lzakRFg3T",
+	"d4JFjFwxLEam2KU1jimAOb+qqeBoujV0EvMHkm7HKPiD17T80ag42oX9407rtNd6/YROaT/h1kBXvoKX",
+	"IxnvpD7QofqN5eftT4EwB3QLlQuq7wBuW++HcASmY2BHCwU69kk62q7v+XInx31nbnujOMbWY+euoj3X",
+	"QYyYN3Xtuatp63NQvlqfnb7Rz6+b8Gef1vmeeR4qIL2kOqICMrlAUrk5wqtMuw7F2LbiirhNNqi3kpPE",
+	"yEZbS0YqZD2AiBrUhKmUdZ1rbDfetkhbwT03Ti2hK230V8pBtOYN5ZjrROKQWDbeWI8BdvJMP+KVo98t",
+	"Va6DaGdqXjHi1HLLZTb7nlGYvVEad/Smws1H1AgNfgMKwcPC0wcK21DuvXESY+VNKc2oo7hh1NSiz8Ms",
+	"2YSlB1TsuMHHnRVOZI0VK2H5Ab6GzSxs470j3T2kKUP1xZ9HqoM51lc6xiyMufTxVPPSDUlq8ZgeuObW",
+	"yb5wQ4MNxBY9Fn2pC5UH5BDtGHktMFqNpUCJ7YIXf2gmMX38vWuKvzMOcVQxEeDZlxywhJfu7sE0V/1x",
+	"6q97oWKS137yBHGR7BbohCS1HjaF/5WKNqOfLgKG3EpJaojWHTIs03ENnommFW+NC5Kark+gyFRChfF9",
+	"p3Nl03Exf3A/t/Odmvunw677BzapoGHWvqRrdgsfian7rdiTGPv4I2xgiGe95rCnM64hpvByP4/lwNxc",
+	"JBo1n9+6MQc1oP7Kk4you/O0z4Q2gH8XM6p1Rdc9B5zkzQHpqDDJ/YSz7dXwMql/ZEvrqa+9of+l3yn5",
+	"nyKUrcvNIQEq/frocqMeKxNiTt1ZHJahxLf5nxQDxB8S8z8txp+7C2lDnHPFDq2PTMfAk+/A7SgjAzVY",
+	"LJBwL+e6bXPW9kaPBIy7jHulQR+OX71Mhrn8iTLChfw0efG3GnTyuf9lj5HvHoTneg1tj57bafUenR28",
+	"qaeLdeYyZMZZaRr2JCkBKUMR6skKbUIQ21/eT9IPFcun7MgqKFEaP/jym4Hll5Ax/vHWX2m9OLK+zlg+",
+	"dfk3+J6UdWm7N3QXkREFCnetKIQ34O6pdhKeClq0OD0+PtZ9kubfkylbudbKQBefDSGwQEpQgM+EMida",
+	"ZYgFwtT8RL+qYb/6nwCw2kmH8EQKdPnNuTccF2QNvyoPRMPDEhWAhTT3cNDJF0iYol9Q0PRnDULM3tS5",
+	"+xj9rPPgZiqhqxgJXe4XJtl8brahTWNSEPXbVp8TRikkUgwlEq+wkLNXWoNq7jiY9Wluoo9YoDduzJ78",
+	"qM/YKeAUFbpnXuhGfv20d/89TPpOv/1jyO/vwK3R5PmJOKxkPTVlO8n6unsyfesbdO8awj7dWF4RIUXv",
+	"xLSgGblUp7pzzJ4xje0FAkWVP7KT7xBvPPzxgow7ryklGTMjPWTFxD+Q/wDXepIQhrMvupz5mNNwPdgH",
+	"cTM52T0NZ+SVsdP9jLa1ydwx2j6WKXX9bVxpmyEHjRxc8m+y9mouRO2LHhzkKZmM67o8ZDQg6lKgCriX",
+	"uGhvkthrGlrt2Usgn5pY7b/e8NFc6ea+OEPcmV5QBB2gpyajI6n7jsBdzgpQEwhL7cVv5clpK4K8izd9",
+	"HPTMcRfhkdq+qSfPH2zT6gSd/65tod6RtdP9vNl8hW8b//usBPd6Aj9hXrbfBbBMASLBFaRIFFjkre/Y",
+	"NShtq/GkJo2zUJOGM1W9an4KZcUk0GQz+w42U9c4tYFR0xgST4maDWAk25YDd2jn6M+mbkM3pl9X+Wfm",
+	"+0tDTQj7+w96O3gN1Hx6zmXt9CVhwKLbXEb0JQgXOcscGxWgw5q2zyTXgV37FczdLarF9iijx0WWRhTS",
+	"GRYbmpiPJH51enb8uemHtrEX1qLX+xxlcIdvOWThcMRv4RhqRuxoiMMXg3Y75f/NpaC2wzgclPja5tE6",
+	"8UAFT8ZRXaV4V/35rcy25ctvYn5/s73Z/n8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -222,6 +222,7 @@ func rules() []rule {
 			}
 			return err
 		}},
+		{"deleting a scope deletes its stored data, once it has no resources", deletedScopes},
 		{"regions are separate", func(ctx context.Context, t *trial) error {
 			if len(t.kinds.Regions) < 2 {
 				return errSkip

@@ -148,7 +148,8 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 const compileEvery = 100 * time.Millisecond
 
 // compiling reports whether an operation waits for the compilation of its module; meanwhile others are executed.
-func (o *operations) compiling(ctx context.Context, id string, sc scope, address string, w changeRequest) (bool, error) {
+func (o *operations) compiling(ctx context.Context, id string, sc scope, address string, w changeRequest) (bool,
+	error) {
 	module, err := o.platform.mustCompile(ctx, sc, address, w)
 	if err != nil || module == "" || !o.platform.compileSoon(module) {
 		return false, err
