@@ -95,7 +95,7 @@ func TestManifestPackages(t *testing.T) {
 		{"tree", "diagnostic"},
 		{"language", "diagnostic tree"},
 		{"manifest", "diagnostic tree language route timing"},
-		{"check", "diagnostic tree language manifest route timing access expression cores"},
+		{"check", "diagnostic tree language manifest route timing access expression cores cases"},
 		{"author", "diagnostic tree language manifest check expression resource"},
 	}
 	all := imports(t)

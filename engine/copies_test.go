@@ -84,7 +84,7 @@ func TestPrivateCopies(t *testing.T) {
 	must(t, r.People.Add(ctx, people.NewUser{Username: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
 		Places: []string{"frostline"}}, ""))
 	sorrel := r.person("sorrel")
-	sorrel.Token = &store.Token{Name: "narrow", Permissions: []string{"look", "write"}}
+	sorrel.Token = &store.Token{Name: "narrow", Grants: []rights.Grant{{Right: "view"}, {Right: "write"}}}
 	noted, err := r.Copies.Put(ctx, "frostline", sorrel, copies.Change{Files: loose(files)})
 	if err != nil || len(noted.Notes) != 1 || !strings.Contains(noted.Notes[0], "secrets are empty") {
 		t.Errorf("%v: %v", err, noted.Notes)

@@ -10,6 +10,7 @@ import (
 
 	"rudmar/core/diagnostic"
 	"rudmar/core/manifest"
+	"rudmar/core/rights"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 )
@@ -104,6 +105,9 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	if taken && !result.OK() {
 		return "", &BrokenError{Diagnostics: result.Diagnostics}
 	}
+	if err := e.mayCommit(ctx, by, s, edit, result.Service); err != nil {
+		return "", err
+	}
 	change := source.Change{Branch: branch, New: edit.Onto != "", Base: edit.Base, Message: edit.Message,
 		Author: by.Username, Email: by.Username + "@rudmar.invalid", Files: map[string][]byte{}}
 	for name, content := range edit.Files {
@@ -129,6 +133,33 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 		return "", err
 	}
 	return hash, e.Build.Pushed(ctx, s.Repository, by.Username)
+}
+
+// mayCommit returns why somebody cannot commit an edit: as in a push, each file belongs to the innermost service around
+// it, and a service that is new or renamed requires the right in the repository.
+func (e *Engine) mayCommit(ctx context.Context, by store.Person, s store.Service, edit Edit,
+	after *manifest.Service) error {
+	writes, err := e.writesOf(ctx, by, s.Repository)
+	if err != nil {
+		return err
+	}
+	var files []string
+	for _, name := range slices.Sorted(maps.Keys(edit.Files)) {
+		files = append(files, path.Join(s.Dir, name))
+	}
+	services := []source.ServiceAt{}
+	if after != nil {
+		services = append(services, source.ServiceAt{Dir: s.Dir, Name: after.Name})
+	}
+	for _, dir := range manifest.Services(files) {
+		if path.Clean(dir) != path.Clean(s.Dir) {
+			services = append(services, source.ServiceAt{Dir: dir})
+		}
+	}
+	if why := writes.Refused(files, services...); why != "" {
+		return fmt.Errorf("%w: %s", rights.ErrDenied, why)
+	}
+	return nil
 }
 
 // conflict returns a *ConflictError with the edit merged with the newer commits.

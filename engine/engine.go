@@ -283,50 +283,61 @@ func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 	}
 	return source.Visitor{Username: p.Username,
 		MayRead: func(repository string) error { return e.mayRead(r.Context(), p, repository) },
-		MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
+		MayPush: func(repository string) (source.Writes, error) { return e.mayPush(r.Context(), p, repository) }}, nil
 }
 
-// mayRead returns why somebody cannot read a repository: a token needs a right in all its services.
+// mayRead returns why somebody cannot read a repository. Git serves a repository as a whole: whoever can view one of
+// its services can read it; a token needs the right in all of them.
 func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string) error {
-	if p.Token == nil {
+	inRepository := deliver.MayIn(p, rights.View, rights.Scope{Repository: repository})
+	if inRepository == nil {
 		return nil
 	}
 	services, err := e.Store.ServicesOf(ctx, repository)
 	if err != nil {
 		return err
 	}
-	if len(services) == 0 {
-		return deliver.May(p, rights.View, "", "")
-	}
+	last := inRepository
 	for _, s := range services {
-		if err := deliver.May(p, rights.View, s.Name, ""); err != nil {
+		err := deliver.May(p, rights.View, s.Name, "")
+		if err != nil && p.Token != nil {
 			return err
 		}
+		if err == nil && p.Token == nil {
+			return nil
+		}
+		last = err
 	}
-	return nil
+	return last
 }
 
-// mayPush returns why somebody cannot push to a repository: they need the right to write in every service of
-// it.
-func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string) error {
+// mayPush returns what somebody can change in a repository: the folders of services in which they have the right to
+// write, or everything with the right in the repository.
+func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string) (source.Writes, error) {
 	if err := e.isOwn(ctx, repository); err != nil {
-		return err
+		return source.Writes{}, err
 	}
+	out, err := e.writesOf(ctx, p, repository)
+	if err == nil && out.Nothing() {
+		err = deliver.MayIn(p, rights.Write, rights.Scope{Repository: repository})
+		err = errors.Join(err, e.Store.Note(ctx, store.Entry{Person: p.Username, What: "denied",
+			Text: "pushing to " + repository}))
+	}
+	return out, err
+}
+
+// writesOf returns what somebody can change in a repository.
+func (e *Engine) writesOf(ctx context.Context, p store.Person, repository string) (source.Writes, error) {
+	out := source.Writes{Known: map[string]string{},
+		Everything: deliver.MayIn(p, rights.Write, rights.Scope{Repository: repository}) == nil}
 	services, err := e.Store.ServicesOf(ctx, repository)
-	if err != nil {
-		return err
-	}
-	if len(services) == 0 {
-		return deliver.May(p, rights.Write, "", "")
-	}
 	for _, s := range services {
-		if err := deliver.May(p, rights.Write, s.Name, ""); err != nil {
-			return errors.Join(err,
-				e.Store.Note(ctx, store.Entry{Person: p.Username, Service: s.Name, What: "denied",
-					Text: "pushing to " + repository}))
+		out.Known[s.Name] = s.Dir
+		if deliver.May(p, rights.Write, s.Name, "") == nil {
+			out.Services = append(out.Services, s.Name)
 		}
 	}
-	return nil
+	return out, err
 }
 
 // ErrMirrored reports that a repository is a mirror, which only its remote changes.

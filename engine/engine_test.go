@@ -177,7 +177,9 @@ func (r *rig) add(w people.NewUser) {
 	r.Helper()
 	hash, err := bcrypt.GenerateFromPassword([]byte("orchard-at-dawn"), bcrypt.MinCost) // as quick as can be
 	must(r, err)
-	p := store.Person{Username: w.Username, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: string(hash)}
+	grants, err := w.Grants()
+	must(r, err)
+	p := store.Person{Username: w.Username, Granted: grants, Groups: w.Groups, Password: string(hash)}
 	must(r, r.Store.PutPerson(r.Context(), p, "", "user created"))
 }
 

@@ -150,7 +150,7 @@ func TestShiftByHand(t *testing.T) {
 	}
 	r.until("it has its first share", func() bool { return len(r.shift(2).Taken) == 1 })
 	reader := r.person("wren")
-	reader.Role = rights.Reader
+	reader.Granted = []rights.Grant{{Right: rights.Reader}}
 	if err := r.Line.Steer(ctx, "frostline", 2, "trial", deliver.Abort, reader, ""); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("who may only look takes it back: %v", err)
 	}

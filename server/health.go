@@ -9,6 +9,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/server/api"
 )
@@ -24,6 +25,9 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 		Checks: []api.HealthCheck{}, Stalled: []api.StalledWork{}, Unreachable: []api.UnreachableTarget{},
 		Backlogs: []api.Backlog{}}
 	for _, b := range now.Backlogs {
+		if may(ctx, rights.View, "", "") != nil {
+			break // targets are everybody's
+		}
 		out.Backlogs = append(out.Backlogs, api.Backlog{Target: b.Target, Queued: b.Queued, Oldest: b.Oldest.UnixMilli(),
 			Attempts: b.Attempts, Response: b.Response, Due: b.Due.UnixMilli()})
 	}
@@ -41,10 +45,16 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 		out.Platforms = append(out.Platforms, one)
 	}
 	for _, s := range now.Stuck {
+		if may(ctx, rights.View, s.Service, s.Stage) != nil {
+			continue
+		}
 		out.Stalled = append(out.Stalled,
 			api.StalledWork{Service: s.Service, Stage: s.Stage, Work: s.What, Since: s.Since.UnixMilli()})
 	}
 	for _, s := range now.Sick {
+		if may(ctx, rights.View, s.Service, s.Stage) != nil {
+			continue
+		}
 		out.Unreachable = append(out.Unreachable, api.UnreachableTarget{Service: s.Service, Stage: s.Stage,
 			Target: s.Target.String(), Reason: s.Reason,
 			Since: s.Since.UnixMilli()})

@@ -24,7 +24,7 @@ import (
 // Responses follow HTTP's semantics (RFC 9110).
 func TestHTTPSemantics(t *testing.T) {
 	s, db := stand(t, engine.Options{})
-	if err := s.engine.People.Add(t.Context(), people.NewUser{Username: "wren", Role: "author", Password: "orchard-at-dawn"},
+	if err := s.engine.People.Add(t.Context(), people.NewUser{Username: "wren", Role: "administrator", Password: "orchard-at-dawn"},
 		""); err != nil {
 		t.Fatal(err)
 	}
@@ -33,6 +33,8 @@ func TestHTTPSemantics(t *testing.T) {
 		`INSERT INTO services (name, repository, dir, made_at) VALUES ('frostline', 'brambleford', '.', 1), ('trial', 'brambleford', 't', 1)`,
 		`INSERT INTO versions (service, number, hash, branch, author, message, committed_at, built_at, content, manifests)
 			VALUES ('frostline', 1, 'abc', 'main', 'wren', '', 1, 1, 'c', '{}')`,
+		`INSERT INTO plans (id, service, stage, target, version, digest, body, person, made_at)
+			VALUES (1, 'frostline', 'trial', 'local/north', 1, 'd', '{}', '', 1)`,
 	} {
 		if _, err := db.Exec(text); err != nil {
 			t.Fatal(text, err)

@@ -11,8 +11,11 @@ import (
 )
 
 func tokenOf(t store.Token) api.Token {
-	out := api.Token{Id: t.ID, Name: t.Name, Permissions: t.Permissions, Scopes: append([]string{}, t.Places...),
-		CreatedAt: t.Made.UnixMilli(), ExpiresAt: t.Until.UnixMilli(), UsedFrom: t.From}
+	out := api.Token{Id: t.ID, Name: t.Name, Permissions: []string{}, Scopes: t.Scopes(), CreatedAt: t.Made.UnixMilli(),
+		ExpiresAt: t.Until.UnixMilli(), UsedFrom: t.From}
+	for _, a := range t.Rights().Permissions() {
+		out.Permissions = append(out.Permissions, string(a))
+	}
 	if !t.Used.IsZero() {
 		out.UsedAt = api.Optional(t.Used.UnixMilli())
 	}

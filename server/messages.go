@@ -22,6 +22,11 @@ func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 		return nil, err
 	}
 	out, err := convert[[]api.Message](list)
+	if may(ctx, rights.ViewBodies, r.Service, r.Stage) != nil {
+		for i := range out {
+			out[i].Body = nil
+		}
+	}
 	return api.GetMessages200JSONResponse(append([]api.Message{}, out...)), err
 }
 

@@ -96,7 +96,8 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	router.GET("/api/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", api.Description)
 	})
-	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn, s.exists, s.idempotent)
+	checked := guard{server: s, byPath: operationsByRoute(description), access: operationAccess()}
+	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn, checked.check, s.exists, s.idempotent)
 	group.GET("/events", s.events, streamHead)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs, streamHead)
 	group.GET("/services/:service/copy/logs/stream", s.followCopyLogs, streamHead)

@@ -14,6 +14,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"rudmar/core/manifest"
+	"rudmar/core/rights"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/platform"
@@ -146,6 +147,9 @@ func (s *Server) events(c *echo.Context) error {
 		}
 		for _, e := range list {
 			last = e.ID
+			if may(ctx, rights.View, e.Service, "") != nil { // without a service it is for those who can view everything
+				continue
+			}
 			if err := out.send(e.ID, "change",
 				map[string]any{"service": e.Service, "topic": e.Topic, "body": json.RawMessage(e.Body)}); err != nil {
 				return nil

@@ -4,6 +4,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -88,7 +89,7 @@ Exit codes: 0 success, 1 failure, 2 wrong usage, 3 the manifests have errors; pl
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), userCommand(), secretCommand(), checkCommand(),
+	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), userCommand(), rightCommand(), secretCommand(), checkCommand(),
 		formatCommand(), versionCommand(), renderCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
 		outputCommand(), deploymentCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), pruneCommand(),
 		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), statusCommand(),
@@ -184,6 +185,10 @@ func hookCommand() *cobra.Command {
 			hook := source.Hook{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}
 			if s != nil {
 				hook.Owner = engine.OwnerOf(s)
+				hook.Writes = &source.Writes{}
+				if err := json.Unmarshal([]byte(os.Getenv(source.WritesVariable)), hook.Writes); err != nil {
+					return fmt.Errorf("reading the pusher's rights: %w", err)
+				}
 			}
 			err := hook.PreReceive(c.Context(), os.Stdin, os.Stderr)
 			if errors.Is(err, source.ErrDenied) {

@@ -51,11 +51,7 @@ func (c *config) withPeople(ctx context.Context, do func(d *people.Directory, by
 	if u, err := user.Current(); err == nil {
 		by = "the operator " + u.Username
 	}
-	err = do(d, by)
-	if errors.Is(err, store.ErrNotFound) {
-		err = fmt.Errorf("no user of that name in %s; rudmar user list shows all users", c.data)
-	}
-	return err
+	return do(d, by)
 }
 
 // newPassword reads a password from RUDMAR_PASSWORD, from a terminal without
@@ -119,7 +115,7 @@ func userCreateCommand() *cobra.Command {
 		Use: "create USERNAME", Short: "Create a user, or change their role and password; reads the password from RUDMAR_PASSWORD or standard input",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if rights.Of(w.Role) == nil {
+			if !slices.Contains(rights.Roles(), w.Role) {
 				return coded{exitUsage, fmt.Errorf("--role must be one of %s", strings.Join(rights.Roles(), ", "))}
 			}
 			var err error
@@ -133,7 +129,7 @@ func userCreateCommand() *cobra.Command {
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	cmd.Flags().StringVar(&w.Role, "role", rights.Author, strings.Join(rights.Roles(), ", "))
 	cmd.Flags().StringSliceVar(&w.Places, "scope", nil,
-		"service, or stage as service/stage, to which the role is limited (default all)")
+		"scope of the role: a service, a stage as service/stage, or repository:NAME; repeatable (default everywhere)")
 	cmd.Flags().StringSliceVar(&w.Groups, "group", nil, "group of the user; repeatable")
 	return cmd
 }
@@ -153,16 +149,21 @@ func userListCommand() *cobra.Command {
 				return err
 			}
 			table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
-			fmt.Fprintln(table, "USERNAME\tROLE\tSCOPE\tGROUPS\t")
+			fmt.Fprintln(table, "USERNAME\tRIGHTS\tGROUPS\t")
 			for _, p := range list {
-				in, state := strings.Join(p.Places, ", "), ""
-				if in == "" {
-					in = "everywhere"
+				var held []string
+				for _, g := range p.Granted {
+					text := g.Right
+					if g.In != (rights.Scope{}) {
+						text += " in " + g.In.String()
+					}
+					held = append(held, text)
 				}
+				state := ""
 				if p.Closed {
 					state = "closed"
 				}
-				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", p.Username, p.Role, in, strings.Join(p.Groups, ", "), state)
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", p.Username, strings.Join(held, ", "), strings.Join(p.Groups, ", "), state)
 			}
 			return table.Flush()
 		},

@@ -46,10 +46,15 @@ func (l *StageLine) inTime(at time.Time) error {
 
 // May returns nil if somebody has a permission in a stage of a service; the error wraps rights.ErrDenied.
 func May(p store.Person, a rights.Permission, service, stage string) error {
+	return MayIn(p, a, rights.Scope{Service: service, Stage: stage})
+}
+
+// MayIn returns nil if somebody has a permission in a scope; the error wraps rights.ErrDenied.
+func MayIn(p store.Person, a rights.Permission, in rights.Scope) error {
 	if p.Closed {
 		return fmt.Errorf("%w: %s is closed", rights.ErrDenied, p.Username)
 	}
-	return rights.May(p.Rights(), a, rights.Where{Service: service, Stage: stage})
+	return rights.May(p.Rights(), a, in)
 }
 
 // confirmed checks that somebody was shown the present plan and impact, and typed the stage's name if the

@@ -41,8 +41,7 @@ type caseRunner struct {
 	scope    platform.Scope
 	at       manifest.Place
 	language *expression.Language
-	// addresses returns the base addresses of routes as the deployment returned them, by function and trigger; it reads
-	// the record once.
+	// addresses returns the base addresses of routes, by function and trigger; it asks the platform once.
 	addresses func() (map[string]string, error)
 }
 
@@ -56,22 +55,26 @@ func (l *StageLine) newCaseRunner(at manifest.Place, scope platform.Scope) (*cas
 		return nil, err
 	}
 	return &caseRunner{line: l, client: client, scope: scope, at: at, language: language,
-		addresses: sync.OnceValues(func() (map[string]string, error) { return l.routeBases(at) })}, nil
+		addresses: sync.OnceValues(func() (map[string]string, error) { return routeBases(client, scope) })}, nil
 }
 
-// routeBases returns the base address of each route of a place, by function and trigger.
-func (l *StageLine) routeBases(at manifest.Place) (map[string]string, error) {
+// routeBases returns the base address of each route of a scope, by function and trigger, as the platform has it now: a
+// platform that was started again can have another address than the deployment returned.
+func routeBases(client *platform.Client, scope platform.Scope) (map[string]string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), planning) // its result is shared between cases
 	defer cancel()
-	record, err := l.store.Record(ctx, at)
+	snapshot, err := deploy.RetryUnavailable(ctx, func() (api.Snapshot, error) { return client.Snapshot(ctx, scope) })
+	if err != nil {
+		return nil, err
+	}
 	out := map[string]string{}
-	for _, r := range record {
-		address, ok := r.Platform["url"].(string)
+	for _, r := range snapshot.Resources {
+		address, ok := r.Attributes["url"].(string)
 		if trigger, isRoute := strings.CutPrefix(r.Address, resource.Route+"/"); isRoute && ok {
 			out[trigger] = strings.TrimSuffix(address, fmt.Sprint(r.Attributes["path"]))
 		}
 	}
-	return out, err
+	return out, nil
 }
 
 // run runs a case up to its number of attempts, until it passes. The error is not the case's.

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -117,9 +118,27 @@ func randomBytes(n int) []byte {
 // NewUser has the fields of a user.
 type NewUser struct {
 	Username, Role string
-	Places         []string // where the role applies: "service" or "service/stage"; none for everywhere
+	Places         []string       // scopes of the role, as rights.ParseScope reads them; none for everywhere
+	Rights         []rights.Grant // besides the role
 	Groups         []string
 	Password       string
+}
+
+// Grants returns the user's own rights. The error wraps rights.ErrScope.
+func (w NewUser) Grants() ([]rights.Grant, error) {
+	out := append([]rights.Grant{}, w.Rights...)
+	places := w.Places
+	if len(places) == 0 {
+		places = []string{""}
+	}
+	for _, place := range places {
+		in, err := rights.ParseScope(place)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, rights.Grant{Right: w.Role, In: in})
+	}
+	return out, nil
 }
 
 var handleForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
@@ -129,14 +148,18 @@ func (d *Directory) Add(ctx context.Context, w NewUser, by string) error {
 	switch {
 	case !handleForm.MatchString(w.Username):
 		return fmt.Errorf("adding %q: %w", w.Username, ErrUsername)
-	case rights.Of(w.Role) == nil:
+	case !slices.Contains(rights.Roles(), w.Role):
 		return fmt.Errorf("adding %s: %w: %q (expected %s)", w.Username, ErrRole, w.Role, strings.Join(rights.Roles(), ", "))
+	}
+	grants, err := w.Grants()
+	if err != nil {
+		return fmt.Errorf("adding %s: %w", w.Username, err)
 	}
 	hash, err := d.hash(w.Password)
 	if err != nil {
 		return fmt.Errorf("adding %s: %w", w.Username, err)
 	}
-	return d.put(ctx, store.Person{Username: w.Username, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: hash},
+	return d.put(ctx, store.Person{Username: w.Username, Granted: grants, Groups: w.Groups, Password: hash},
 		by, "user created")
 }
 
@@ -163,12 +186,38 @@ func (d *Directory) put(ctx context.Context, p store.Person, by, what string) er
 func (d *Directory) Change(ctx context.Context, username, by, what string, change func(p *store.Person) error) error {
 	p, err := d.store.Person(ctx, username)
 	if err != nil {
-		return fmt.Errorf("%s: %w", username, err)
+		return store.Missing(err, "user %q (rudmar user list shows all users)", username)
 	}
 	if err := change(&p); err != nil {
 		return fmt.Errorf("changing %s: %w", username, err)
 	}
 	return d.put(ctx, p, by, what)
+}
+
+// Grant adds a right. Its subject and scope must exist: the error wraps store.ErrNotFound otherwise; a group exists once
+// a user is in it.
+func (d *Directory) Grant(ctx context.Context, r store.Right) error {
+	if err := d.store.CheckScope(ctx, r.In); err != nil {
+		return err
+	}
+	list, err := d.store.People(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(p store.Person) bool {
+		return r.Kind == store.UserSubject && p.Username == r.Subject ||
+			r.Kind == store.GroupSubject && slices.Contains(p.Groups, r.Subject)
+	}) {
+		return store.NotFound("%s %s not found; rudmar user list shows all users and groups", r.Kind, r.Subject)
+	}
+	defer d.ended.Ring()
+	return d.store.Grant(ctx, r)
+}
+
+// Revoke removes a right.
+func (d *Directory) Revoke(ctx context.Context, r store.Right) error {
+	defer d.ended.Ring()
+	return d.store.Revoke(ctx, r)
 }
 
 // SetPassword changes a password.

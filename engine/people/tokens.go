@@ -33,14 +33,11 @@ var (
 type NewToken struct {
 	Name        string
 	Permissions []string // named as in core/rights; always including view
-	In          []string // "service" or "service/stage"; everywhere if there is none
+	In          []string // scopes, as rights.ParseScope reads them; everywhere if there is none
 	Days        int      // 1 to MostDays; 0 for UsualDays
 }
 
-var (
-	tokenName = regexp.MustCompile(`^[\pL\pN][\pL\pN ._@-]{0,59}$`)
-	placeForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}(/[a-z][a-z0-9-]{0,39})?$`)
-)
+var tokenName = regexp.MustCompile(`^[\pL\pN][\pL\pN ._@-]{0,59}$`)
 
 // CreateToken creates a user's token, and returns its text, which is not stored and shown only once. The error
 // wraps ErrTokenWish, rights.ErrDenied or store.ErrTokenNamed.
@@ -64,17 +61,29 @@ func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken)
 			acts = append(acts, a)
 		}
 	}
-	for _, place := range w.In {
-		if !placeForm.MatchString(place) {
-			return "", store.Token{}, fmt.Errorf("%w: %q is not a scope; use service or service/stage", ErrTokenWish, place)
+	scopes := make([]rights.Scope, 0, max(1, len(w.In)))
+	for _, text := range w.In {
+		in, err := rights.ParseScope(text)
+		if err == nil && in.Repository != "" {
+			err = fmt.Errorf("%s: a token's scope is a service or a stage", text)
 		}
-		service, _, _ := strings.Cut(place, "/")
-		if _, err := d.store.Service(ctx, service); err != nil {
-			return "", store.Token{}, fmt.Errorf("%w: the service %s: %w", ErrTokenWish, service, err)
+		if err != nil {
+			return "", store.Token{}, fmt.Errorf("%w: %w", ErrTokenWish, err)
+		}
+		if err := d.store.CheckScope(ctx, in); err != nil {
+			return "", store.Token{}, fmt.Errorf("%w: %w", ErrTokenWish, err)
+		}
+		scopes = append(scopes, in)
+	}
+	if len(scopes) == 0 {
+		scopes = append(scopes, rights.Scope{})
+	}
+	t := store.Token{Username: p.Username, Name: w.Name, Until: d.store.Now().Add(time.Duration(w.Days) * 24 * time.Hour)}
+	for _, a := range acts {
+		for _, in := range scopes {
+			t.Grants = append(t.Grants, rights.Grant{Right: a, In: in})
 		}
 	}
-	t := store.Token{Username: p.Username, Name: w.Name, Permissions: acts, Places: w.In,
-		Until: d.store.Now().Add(time.Duration(w.Days) * 24 * time.Hour)}
 	if err := rights.MayMake(p.Rights(), *t.Rights()); err != nil {
 		return "", t, err
 	}

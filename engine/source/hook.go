@@ -27,6 +27,8 @@ type Hook struct {
 	Owner func(ctx context.Context, service string) (repository string, err error)
 	// Repository is the name of the repository of the push.
 	Repository string
+	// Writes is what the pusher can change; nil for everything.
+	Writes *Writes
 }
 
 // PreReceive is git's hook before it accepts a push: it reads the moved branches from in, checks the manifests
@@ -101,9 +103,9 @@ func (h Hook) canUpdate(ctx context.Context, r Repository, branch, from, to stri
 		return false, err
 	}
 	taken := branch == main
+	var before []Checked
 	if from != zero {
-		before, err := r.checkAll(ctx, h.Offers, from)
-		if err != nil {
+		if before, err = r.checkAll(ctx, h.Offers, from); err != nil {
 			return false, err
 		}
 		taken = taken || deploysFrom(before, branch)
@@ -126,7 +128,10 @@ func (h Hook) canUpdate(ctx context.Context, r Repository, branch, from, to stri
 		return false, err
 	}
 	taken = taken || deploysFrom(services, branch)
-	ok := true
+	ok, err := h.mayChange(ctx, r, branch, from, to, taken, before, services, out)
+	if err != nil || !ok {
+		return false, err
+	}
 	for _, s := range services {
 		if taken && !s.Result.OK() {
 			ok = false

@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -23,8 +24,8 @@ type Visitor struct {
 	Username string
 	// MayRead returns why they cannot read a repository; nil if they can.
 	MayRead func(repository string) error
-	// MayPush returns why they cannot push to a repository; nil if they can.
-	MayPush func(repository string) error
+	// MayPush returns what they can change in a repository, and why they cannot push to it.
+	MayPush func(repository string) (Writes, error)
 }
 
 // Host manages repositories in a folder and serves them over HTTP.
@@ -41,6 +42,9 @@ type Host struct {
 
 	making sync.Mutex // held while a repository is created
 }
+
+// WritesVariable tells a hook what the pusher can change, as the JSON of [Writes].
+const WritesVariable = "RUDMAR_HOOK_WRITES"
 
 // RepositoryVariable tells a hook the name of its repository.
 const RepositoryVariable = "RUDMAR_HOOK_REPOSITORY"
@@ -214,8 +218,9 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	pushing := match[2] == "git-receive-pack" || r.URL.Query().Get("service") == "git-receive-pack"
+	var writes Writes
 	if pushing {
-		if err := visitor.MayPush(match[1]); err != nil {
+		if writes, err = visitor.MayPush(match[1]); err != nil {
 			http.Error(w, visitor.Username+" can read this repository but not push to it: "+err.Error(), http.StatusForbidden)
 			return
 		}
@@ -243,6 +248,12 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	env := []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + username, "HOME=" + h.dir,
 		"GIT_COMMITTER_NAME=" + username, "GIT_COMMITTER_EMAIL=" + username + "@rudmar.invalid",
 		RepositoryVariable + "=" + match[1]}
+	rights, err := json.Marshal(writes)
+	if err != nil {
+		http.Error(w, "the server cannot check what is pushed", http.StatusInternalServerError)
+		return
+	}
+	env = append(env, WritesVariable+"="+string(rights))
 	env = slices.Concat(env, gitQuiet(), h.forHooks, receiving([2]string{"core.hooksPath", h.hooks}))
 	over := func() {}
 	if match[2] == "git-receive-pack" {

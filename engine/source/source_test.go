@@ -3,6 +3,7 @@ package source_test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -36,7 +37,10 @@ func TestMain(m *testing.M) {
 		hook := source.Hook{Repository: os.Getenv(source.RepositoryVariable),
 			Owner: func(_ context.Context, service string) (string, error) {
 				return map[string]string{"watering": "elsewhere", "frostline": "brambleford"}[service], nil
-			}}
+			}, Writes: &source.Writes{}}
+		if err := json.Unmarshal([]byte(os.Getenv(source.WritesVariable)), hook.Writes); err != nil {
+			os.Exit(1)
+		}
 		if err := hook.PreReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
 			if !errors.Is(err, source.ErrDenied) {
 				fmt.Fprintln(os.Stderr, err)
@@ -63,11 +67,14 @@ func host(t *testing.T) (*source.Host, string, *[]string) {
 		if password != "right" {
 			return source.Visitor{}, errors.New("who are you?")
 		}
-		return source.Visitor{Username: username, MayRead: func(string) error { return nil }, MayPush: func(string) error {
-			if username != "wren" {
-				return errors.New("ask an author")
+		return source.Visitor{Username: username, MayRead: func(string) error { return nil }, MayPush: func(string) (source.Writes, error) {
+			switch username {
+			case "wren":
+				return source.Writes{Everything: true}, nil
+			case "sorrel": // an author in boxes
+				return source.Writes{Services: []string{"boxes"}, Known: map[string]string{"boxes": "boxes", "frostline": "frostline"}}, nil
 			}
-			return nil
+			return source.Writes{}, errors.New("ask an author")
 		}}, nil
 	}, func(_ context.Context, repository, username string) {
 		*pushed = append(*pushed, repository+" by "+username)

@@ -16,6 +16,7 @@ import (
 	"rudmar/core/pack"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
+	"rudmar/core/rights"
 	"rudmar/dbtest"
 	"rudmar/engine/store"
 )
@@ -118,17 +119,17 @@ func story(s *store.Store) []dbtest.Act {
 		Do   func(ctx context.Context) error
 	}{
 		{"a person is added", func(ctx context.Context) error {
-			return s.PutPerson(ctx, store.Person{Username: "wren", Role: "author", Password: "x", Groups: []string{"growers"}}, "linden", "user created")
+			return s.PutPerson(ctx, store.Person{Username: "wren", Granted: []rights.Grant{{Right: "author"}}, Password: "x", Groups: []string{"growers"}}, "linden", "user created")
 		}},
 		{"a person signs in", func(ctx context.Context) error {
 			return s.AddSession(ctx, "hash", store.Session{Username: "wren", CSRF: "c", Until: s.Now().Add(time.Hour)}, "127.0.0.1")
 		}},
 		{"a token is made", func(ctx context.Context) (err error) {
-			token, err = s.AddToken(ctx, "th", store.Token{Username: "wren", Name: "nightly", Permissions: []string{"look", "run"}, Until: s.Now().Add(time.Hour)})
+			token, err = s.AddToken(ctx, "th", store.Token{Username: "wren", Name: "nightly", Grants: []rights.Grant{{Right: "look"}, {Right: "run"}}, Until: s.Now().Add(time.Hour)})
 			return err
 		}},
 		{"a token for a place is made", func(ctx context.Context) error {
-			_, err := s.AddToken(ctx, "tp", store.Token{Username: "wren", Name: "live", Permissions: []string{"look"}, Places: []string{"frostline/live"}, Until: s.Now().Add(time.Hour)})
+			_, err := s.AddToken(ctx, "tp", store.Token{Username: "wren", Name: "live", Grants: []rights.Grant{{Right: "view", In: rights.Scope{Service: "frostline", Stage: "live"}}}, Until: s.Now().Add(time.Hour)})
 			return err
 		}},
 		{"a token is used", func(ctx context.Context) error { return s.UsedToken(ctx, store.Token{ID: token}, "127.0.0.1") }},
@@ -342,7 +343,7 @@ func story(s *store.Store) []dbtest.Act {
 		{"secrets are forgotten", s.ClearSecrets},
 		{"a token is ended", func(ctx context.Context) error { return s.RevokeToken(ctx, "wren", token) }},
 		{"a person is closed", func(ctx context.Context) error {
-			return s.PutPerson(ctx, store.Person{Username: "wren", Role: "author", Password: "x", Closed: true}, "linden", "user closed")
+			return s.PutPerson(ctx, store.Person{Username: "wren", Granted: []rights.Grant{{Right: "author"}}, Password: "x", Closed: true}, "linden", "user closed")
 		}},
 		{"a repository is removed", func(ctx context.Context) error { return s.DeleteRepository(ctx, "brambleford", "linden") }},
 	}

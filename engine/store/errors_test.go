@@ -11,6 +11,7 @@ import (
 
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
+	"rudmar/core/rights"
 	"rudmar/engine/store"
 )
 
@@ -52,8 +53,8 @@ func TestServicesAndTheirRepositories(t *testing.T) {
 func TestTokensBelongToTheirCreators(t *testing.T) {
 	s, clock, _ := open(t)
 	ctx := t.Context()
-	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Role: "author", Password: "x"}, "", "user created"))
-	token := store.Token{Username: "wren", Name: "nightly", Permissions: []string{"look"}, Until: s.Now().Add(time.Hour)}
+	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Granted: []rights.Grant{{Right: "author"}}, Password: "x"}, "", "user created"))
+	token := store.Token{Username: "wren", Name: "nightly", Grants: []rights.Grant{{Right: "view"}}, Until: s.Now().Add(time.Hour)}
 	id, err := s.AddToken(ctx, "hash", token)
 	must(t, err)
 	_, err = s.AddToken(ctx, "other", token)
@@ -130,8 +131,8 @@ func TestReleaseLease(t *testing.T) {
 // A token that has run out is listed for a week more.
 func TestExpiredTokens(t *testing.T) {
 	s, clock, _ := open(t)
-	must(t, s.PutPerson(t.Context(), store.Person{Username: "wren", Role: "author", Password: "x"}, "", "user created"))
-	_, err := s.AddToken(t.Context(), "hash", store.Token{Username: "wren", Name: "nightly", Permissions: []string{"look"}, Until: s.Now().Add(time.Hour)})
+	must(t, s.PutPerson(t.Context(), store.Person{Username: "wren", Granted: []rights.Grant{{Right: "author"}}, Password: "x"}, "", "user created"))
+	_, err := s.AddToken(t.Context(), "hash", store.Token{Username: "wren", Name: "nightly", Grants: []rights.Grant{{Right: "view"}}, Until: s.Now().Add(time.Hour)})
 	must(t, err)
 	for i, listed := range []int{1, 1, 0} { // after no time, a week, and a week and two hours
 		if list, err := s.Tokens(t.Context(), "wren"); err != nil || len(list) != listed {
@@ -206,7 +207,7 @@ func TestHookInput(t *testing.T) {
 func TestOneCopyPerPerson(t *testing.T) {
 	s, clock, _ := open(t)
 	ctx := t.Context()
-	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Role: "author", Password: "x"}, "", "user created"))
+	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Granted: []rights.Grant{{Right: "author"}}, Password: "x"}, "", "user created"))
 	withVersion(t, s, "one")
 	mine := store.Copy{Place: manifest.PlaceOf("frostline", "trial", "local/north"), Username: "wren"}
 	must(t, s.PutCopy(ctx, mine))

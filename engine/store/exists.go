@@ -2,7 +2,10 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strings"
+
+	"rudmar/core/rights"
 )
 
 // HasService reports whether there is a service of a name, or was one.
@@ -41,4 +44,25 @@ func scanName(r scanner) (string, error) {
 	var name string
 	err := r.Scan(&name)
 	return name, err
+}
+
+// CheckScope returns an ErrNotFound if a scope's repository, service or stage does not exist.
+func (s *Store) CheckScope(ctx context.Context, in rights.Scope) error {
+	switch {
+	case in.Repository != "":
+		names, err := s.Repositories(ctx)
+		if err == nil && !slices.Contains(names, in.Repository) {
+			err = NotFound("repository %q not found (expected %s)", in.Repository, strings.Join(names, ", "))
+		}
+		return err
+	case in.Service == "":
+		return nil
+	}
+	if _, err := s.Service(ctx, in.Service); err != nil {
+		return Missing(err, "service %q", in.Service)
+	}
+	if in.Stage == "" {
+		return nil
+	}
+	return s.CheckStage(ctx, in.Service, in.Stage)
 }

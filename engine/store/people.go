@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,48 +11,62 @@ import (
 
 // Person is a user.
 type Person struct {
-	Username, Role string
-	Places         []string // where the role applies, in the form of rights.ParseWhere; everywhere if there is none
-	Groups         []string
-	Password       string // its hash
-	Closed         bool   // the account is closed
-	Token          *Token // the token that acts in their name, nil for themselves; never stored
+	Username  string
+	Granted   []rights.Grant // their own
+	Inherited []rights.Grant // those of their groups, and of all services of repositories; never stored
+	Groups    []string
+	Password  string // its hash
+	Closed    bool   // the account is closed
+	Token     *Token // the token that acts in their name, nil for themselves; never stored
 }
 
 // Rights returns the inputs of decisions about a user.
 func (p Person) Rights() rights.Person {
-	out := rights.Person{Username: p.Username, Role: p.Role}
-	for _, place := range p.Places {
-		out.In = append(out.In, rights.ParseWhere(place))
-	}
+	out := rights.Person{Username: p.Username, Grants: slices.Concat(p.Granted, p.Inherited)}
 	if p.Token != nil {
 		out.Token = p.Token.Rights()
 	}
 	return out
 }
 
-const personColumns = `handle, role, places, groups, password, closed_at > 0`
+// personColumns reads a person with all their grants: their own, and inherited ones. A right in a repository is one in
+// each of its services, so decisions about a service need not know its repository.
+const personColumns = `handle, groups, password, closed_at > 0,
+	(SELECT json_group_array(json_array(granted, scope)) FROM rights WHERE kind = 'user' AND subject = handle),
+	(SELECT json_group_array(json_array(granted, scope)) FROM (
+		SELECT granted, scope FROM rights WHERE kind = 'group' AND instr(' ' || groups || ' ', ' ' || subject || ' ')
+		UNION SELECT granted, s.name FROM rights r JOIN services s ON r.scope = 'repository:' || s.repository
+			WHERE kind = 'user' AND subject = handle OR kind = 'group' AND instr(' ' || groups || ' ', ' ' || subject || ' ')))`
 
 func scanUser(r scanner) (Person, error) {
 	var p Person
-	var groups, places string
-	err := r.Scan(&p.Username, &p.Role, &places, &groups, &p.Password, &p.Closed)
-	p.Groups, p.Places = strings.Fields(groups), strings.Fields(places)
+	var groups, own, inherited string
+	err := r.Scan(&p.Username, &groups, &p.Password, &p.Closed, &own, &inherited)
+	if err != nil {
+		return p, err
+	}
+	p.Groups = strings.Fields(groups)
+	if p.Granted, err = grantsOf(own); err == nil {
+		p.Inherited, err = grantsOf(inherited)
+	}
 	return p, err
 }
 
-// PutPerson adds or changes a user: a change of password, role or places, or closing the account, ends their
-// sessions; closing it revokes their tokens. The journal names by.
+// PutPerson adds or changes a user with their own rights: a change of password or rights, or closing the account, ends
+// their sessions; closing it revokes their tokens. The journal names by.
 func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		closed := int64(0)
 		if p.Closed {
 			closed = s.stamp()
 		}
-		places := strings.Join(p.Places, " ")
-		if _, err := tx.ExecContext(ctx,
-			`DELETE FROM sessions WHERE handle = ?1 AND EXISTS (SELECT 1 FROM people WHERE handle = ?1 AND (password <> ?2 OR role <> ?3 OR places <> ?4 OR (?5 > 0 AND closed_at = 0)))`,
-			p.Username, p.Password, p.Role, places, closed); err != nil {
+		changed, err := tx.setGrants(ctx, UserSubject, p.Username, p.Granted, by)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE handle = ?1 AND (?4 OR EXISTS (
+				SELECT 1 FROM people WHERE handle = ?1 AND (password <> ?2 OR (?3 > 0 AND closed_at = 0))))`,
+			p.Username, p.Password, closed, changed); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE handle = ? AND ended_at = 0 AND ? > 0`,
@@ -59,9 +74,9 @@ func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error 
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO people (handle, role, places, groups, password, made_at, closed_at) VALUES (?,?,?,?,?,?,?)
-			ON CONFLICT DO UPDATE SET role = excluded.role, places = excluded.places, groups = excluded.groups, password = excluded.password, closed_at = excluded.closed_at`,
-			p.Username, p.Role, places, strings.Join(p.Groups, " "), p.Password, s.stamp(), closed); err != nil {
+			`INSERT INTO people (handle, groups, password, made_at, closed_at) VALUES (?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET groups = excluded.groups, password = excluded.password, closed_at = excluded.closed_at`,
+			p.Username, strings.Join(p.Groups, " "), p.Password, s.stamp(), closed); err != nil {
 			return err
 		}
 		return tx.Note(ctx, Entry{Person: by, What: what, Text: p.Username})

@@ -13,6 +13,7 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/core/plan"
+	"rudmar/core/rights"
 	"rudmar/engine/store"
 )
 
@@ -236,11 +237,11 @@ func TestDeliveries(t *testing.T) {
 func TestPeopleSessionsAndSecrets(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
-	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}, "",
+	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Granted: []rights.Grant{{Right: "author"}}, Groups: []string{"a", "b"}, Password: "x"}, "",
 		"user created"))
-	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Role: "reader", Password: "y"}, "", "user created"))
+	must(t, s.PutPerson(ctx, store.Person{Username: "wren", Granted: []rights.Grant{{Right: "reader"}}, Password: "y"}, "", "user created"))
 	p, err := s.Person(ctx, "wren")
-	if err != nil || p.Role != "reader" || len(p.Groups) != 0 {
+	if err != nil || p.Granted[0].Right != "reader" || len(p.Groups) != 0 {
 		t.Errorf("%+v %v", p, err)
 	}
 	must(t, s.AddSession(ctx, "token", store.Session{Username: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}, "192.0.2.1"))

@@ -4,31 +4,36 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"rudmar/core/manifest"
 	"rudmar/core/rights"
 )
 
 // Token describes a token, without its text.
 type Token struct {
-	ID                  int64
-	Username, Name      string
-	Permissions, Places []string // named as in core/rights
-	Made, Until         time.Time
-	Ended               time.Time // zero if it was not revoked
-	Used                time.Time // zero if never used; to the minute
-	From                string    // the address of its last use
+	ID             int64
+	Username, Name string
+	Grants         []rights.Grant // of permissions alone
+	Made, Until    time.Time
+	Ended          time.Time // zero if it was not revoked
+	Used           time.Time // zero if never used; to the minute
+	From           string    // the address of its last use
 }
 
 // Rights returns the rights of the token, which narrow its creator's.
-func (t Token) Rights() *rights.Token {
-	out := &rights.Token{Name: t.Name}
-	for _, a := range t.Permissions {
-		out.Permissions = append(out.Permissions, rights.Permission(a))
-	}
-	for _, place := range t.Places {
-		out.In = append(out.In, rights.ParseWhere(place))
+func (t Token) Rights() *rights.Token { return &rights.Token{Name: t.Name, Grants: t.Grants} }
+
+// Scopes lists the scopes of a token; none if it is for everywhere.
+func (t Token) Scopes() []string {
+	out := []string{}
+	for _, g := range t.Grants {
+		if text := scopeText(g.In); text != "" && !slices.Contains(out, text) {
+			out = append(out, text)
+		}
 	}
 	return out
 }
@@ -36,16 +41,19 @@ func (t Token) Rights() *rights.Token {
 // ErrTokenNamed reports that somebody has a token of that name.
 var ErrTokenNamed = errors.New("the name is in use; revoke the other token first, or choose another name")
 
-const tokenColumns = `id, handle, name, acts, places, made_at, until, ended_at, used_at, used_from`
+const tokenColumns = `id, handle, name, made_at, until, ended_at, used_at, used_from,
+	(SELECT json_group_array(json_array(granted, scope)) FROM rights WHERE kind = 'token' AND subject = id)`
 
-// scanToken reads a token. Permissions can contain spaces, and are stored with commas between them.
 func scanToken(r scanner) (Token, error) {
 	var t Token
-	var acts, places string
+	var grants string
 	var made, until, ended, used int64
-	err := r.Scan(&t.ID, &t.Username, &t.Name, &acts, &places, &made, &until, &ended, &used, &t.From)
-	t.Permissions, t.Places = strings.Split(acts, ","), strings.Fields(places)
+	err := r.Scan(&t.ID, &t.Username, &t.Name, &made, &until, &ended, &used, &t.From, &grants)
+	if err != nil {
+		return t, err
+	}
 	t.Made, t.Until, t.Ended, t.Used = millis(made), millis(until), millis(ended), millis(used)
+	t.Grants, err = grantsOf(grants)
 	return t, err
 }
 
@@ -59,8 +67,8 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 			return err
 		}
 		result, err := tx.ExecContext(ctx,
-			`INSERT INTO tokens (handle, name, hash, acts, places, made_at, until) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
-			t.Username, t.Name, hash, strings.Join(t.Permissions, ","), strings.Join(t.Places, " "), s.stamp(), t.Until.UnixMilli())
+			`INSERT INTO tokens (handle, name, hash, made_at, until) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`,
+			t.Username, t.Name, hash, s.stamp(), t.Until.UnixMilli())
 		if err != nil {
 			return err
 		}
@@ -70,12 +78,15 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 		if id, err = result.LastInsertId(); err != nil {
 			return err
 		}
+		if _, err := tx.setGrants(ctx, tokenSubject, strconv.FormatInt(id, 10), t.Grants, t.Username); err != nil {
+			return err
+		}
 		where := "everywhere"
-		if len(t.Places) > 0 {
-			where = strings.Join(t.Places, ", ")
+		if scopes := t.Scopes(); len(scopes) > 0 {
+			where = strings.Join(scopes, ", ")
 		}
 		return tx.Note(ctx, Entry{Person: t.Username, What: "token created", Text: fmt.Sprintf("%s, %s in %s, expires %s", t.Name,
-			strings.Join(t.Permissions, ", "), where, t.Until.UTC().Format("2 January 2006"))})
+			rights.Join(t.Rights().Permissions()), where, t.Until.UTC().Format("2 January 2006"))})
 	})
 	return id, err
 }
@@ -118,14 +129,30 @@ func (s *Store) TokenValid(ctx context.Context, id int64) (bool, error) {
 		id, s.stamp())
 }
 
-// ServiceOfPlan returns the service that a plan is about.
-func (s *Store) ServiceOfPlan(ctx context.Context, id int64) (string, error) {
-	return one(ctx, s.read, takeText, `SELECT service FROM plans WHERE id = ?`, id)
+// PlaceOfPlan returns the place of a plan.
+func (s *Store) PlaceOfPlan(ctx context.Context, id int64) (manifest.Place, error) {
+	p, err := one(ctx, s.read, takePlace, `SELECT service, stage, target FROM plans WHERE id = ?`, id)
+	if err != nil {
+		err = Missing(err, "plan %d", id)
+	}
+	return p, err
 }
 
-// ServiceOfDeployment returns the service that a deployment is of.
-func (s *Store) ServiceOfDeployment(ctx context.Context, id int64) (string, error) {
-	return one(ctx, s.read, takeText, `SELECT service FROM deployments WHERE id = ?`, id)
+// PlaceOfDeployment returns the place of a deployment.
+func (s *Store) PlaceOfDeployment(ctx context.Context, id int64) (manifest.Place, error) {
+	p, err := one(ctx, s.read, takePlace, `SELECT service, stage, target FROM deployments WHERE id = ?`, id)
+	if err != nil {
+		err = Missing(err, "deployment %d", id)
+	}
+	return p, err
+}
+
+func takePlace(r scanner) (manifest.Place, error) {
+	var p manifest.Place
+	var target string
+	err := r.Scan(&p.Service, &p.Stage, &target)
+	p.Target = manifest.ParseTarget(target)
+	return p, err
 }
 
 type throughKey struct{}

@@ -2,9 +2,11 @@ package local
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -134,6 +136,12 @@ func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.Get
 	}, nil
 }
 
+// snapshotTag returns the entity tag of a snapshot: it includes the address of the routes, which is another one when the
+// platform was started with another.
+func (p *Platform) snapshotTag(fingerprint string) string {
+	return fmt.Sprintf("\"%s-%.8x\"", fingerprint, sha256.Sum256([]byte(p.options.RoutesAt)))
+}
+
 func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObject) (api.GetSnapshotResponseObject,
 	error) {
 	sc, known := scope{r.Region, r.Service, r.Stage}, orZero(r.Params.IfNoneMatch)
@@ -142,7 +150,7 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 		if err != nil {
 			return nil, err
 		}
-		if still != "" && strings.Contains(known, `"`+still+`"`) {
+		if still != "" && strings.Contains(known, s.p.snapshotTag(still)) {
 			return api.GetSnapshot304Response{}, nil
 		}
 	}
@@ -150,7 +158,7 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 	if err != nil {
 		return nil, err
 	}
-	tag := `"` + snapshot.Fingerprint + `"`
+	tag := s.p.snapshotTag(snapshot.Fingerprint)
 	if known == "*" || strings.Contains(known, tag) {
 		return api.GetSnapshot304Response{}, nil
 	}

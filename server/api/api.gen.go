@@ -1573,8 +1573,10 @@ type ManifestEdit struct {
 
 // Message defines model for Message.
 type Message struct {
-	Attempts   int         `json:"attempts"`
-	Body       interface{} `json:"body"`
+	Attempts int `json:"attempts"`
+
+	// Body Absent without the right view-bodies for the stage
+	Body       interface{} `json:"body,omitempty"`
 	DeadLetter bool        `json:"deadLetter"`
 	DueAt      int64       `json:"dueAt"`
 	Functions  []string    `json:"functions"`
@@ -1958,6 +1960,15 @@ type RevisionMetrics struct {
 	Version *int `json:"version,omitempty"`
 }
 
+// Right defines model for Right.
+type Right struct {
+	// Right A role or a permission
+	Right string `json:"right"`
+
+	// Scope everywhere, a service, a stage as service/stage, or repository:NAME
+	Scope string `json:"scope"`
+}
+
 // RouteAddress defines model for RouteAddress.
 type RouteAddress struct {
 	Enabled bool   `json:"enabled"`
@@ -2080,10 +2091,10 @@ type Session struct {
 	Event       *int64   `json:"event,omitempty"`
 	Groups      []string `json:"groups"`
 	Permissions []string `json:"permissions"`
-	Role        string   `json:"role"`
+	Rights      []Right  `json:"rights"`
 
-	// Scopes Scopes of the role; everywhere if empty
-	Scopes []string `json:"scopes"`
+	// Role The role with the most rights; empty without a role
+	Role string `json:"role"`
 
 	// Token Name of the token, if the request uses one
 	Token    *string `json:"token,omitempty"`

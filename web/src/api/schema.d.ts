@@ -1706,11 +1706,11 @@ export interface components {
             html: string;
         };
         Session: {
-            /** @description Scopes of the role; everywhere if empty */
-            scopes: string[];
+            rights: components["schemas"]["Right"][];
             /** @description Name of the token, if the request uses one */
             token?: string;
             username: string;
+            /** @description The role with the most rights; empty without a role */
             role: string;
             groups: string[];
             csrf: string;
@@ -1720,6 +1720,12 @@ export interface components {
              * @description Newest event; /api/events?after= streams the following ones
              */
             event?: number;
+        };
+        Right: {
+            /** @description A role or a permission */
+            right: string;
+            /** @description everywhere, a service, a stage as service/stage, or repository:NAME */
+            scope: string;
         };
         NotificationTarget: {
             /** Format: int64 */
@@ -2800,7 +2806,8 @@ export interface components {
             id: number;
             source: string;
             functions: string[];
-            body: unknown;
+            /** @description Absent without the right view-bodies for the stage */
+            body?: unknown;
             /** Format: int64 */
             sentAt: number;
             /** Format: int64 */

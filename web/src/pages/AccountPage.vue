@@ -77,8 +77,11 @@ const runsOut = (t: Schemas['Token']): boolean => t.expiresAt < Date.now()
     <dl v-if="own" class="sheet sheet-pad who mb-3">
       <dt>Username</dt>
       <dd>{{ own.username }}</dd>
-      <dt>Role</dt>
-      <dd>{{ own.role }} in {{ everywhere(own.scopes) }}</dd>
+      <dt>Rights</dt>
+      <dd>
+        <div v-for="r in own.rights" :key="r.right + r.scope">{{ r.right }} {{ r.scope === 'everywhere' ? r.scope : 'in ' + r.scope }}</div>
+        <span v-if="own.rights.length === 0">none; an administrator grants them with rudmar right grant</span>
+      </dd>
       <dt>Groups</dt>
       <dd>{{ own.groups.join(', ') || 'none' }}</dd>
       <dt>Permissions</dt>
