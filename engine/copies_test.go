@@ -4,6 +4,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"net/http"
 	"path/filepath"
 	"strings"
@@ -86,7 +88,7 @@ func TestPrivateCopies(t *testing.T) {
 	sorrel := r.person("sorrel")
 	sorrel.Token = &store.Token{Name: "narrow", Grants: []rights.Grant{{Right: "view"}, {Right: "write"}}}
 	noted, err := r.Copies.Put(ctx, "frostline", sorrel, copies.Change{Files: loose(files)})
-	if err != nil || len(noted.Notes) != 1 || !strings.Contains(noted.Notes[0], "secrets are empty") {
+	if err != nil || len(noted.Notes) != 1 || !strings.Contains(noted.Notes[0], "secrets are placeholders") {
 		t.Errorf("%v: %v", err, noted.Notes)
 	}
 	list, err := r.Store.Copies(ctx)
@@ -123,6 +125,77 @@ func TestPrivateCopies(t *testing.T) {
 	}
 	if _, after, err := actual(r, "trial"); err != nil || after != before {
 		t.Errorf("trial was touched: %v, %s, before %s", err, after, before)
+	}
+}
+
+// A folder cannot name the stage of its copy, so a copy has neither another stage's secrets nor open routes.
+func TestCopyIsOfTheSettledFirstStage(t *testing.T) {
+	r, shift := newRigAhead(t)
+	ctx := t.Context()
+	files := first()
+	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	files["a/main.py"] = "import os\ndef run(call): return os.environ['KEY']\n"
+	files["a/cases/works.yaml"] = "case: it works\nsend: {route: GET /a}\nexpect: [status == 200]\n"
+	for stage, value := range map[string]string{"trial": "Four-Rows-7", "preview": "of-preview", "live": "of-live"} {
+		must(t, r.People.SetSecret(ctx, "frostline", stage, "key", value, "wren"))
+	}
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	stolen := maps.Clone(files)
+	stolen["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: cold-nights\nsecrets: [key]\nstages:\n  - {stage: live, target: local/north, enter: {when: push}}\n"
+	if _, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Files: loose(stolen)}); !errors.Is(err,
+		copies.ErrFolder) || !strings.Contains(err.Error(), "does not declare trial") {
+		t.Fatalf("a folder whose only stage is live: %v", err)
+	}
+	stolen["rudmar.yaml"] += "  - {stage: trial, target: local/coast, enter: {after: live, when: request}}\n"
+	call := func(method func(q *http.Request)) (int, string) {
+		t.Helper()
+		q, err := http.NewRequestWithContext(ctx, http.MethodGet, r.routes+"/north/frostline/trial~wren/a", http.NoBody)
+		must(t, err)
+		method(q)
+		answer, err := http.DefaultClient.Do(q)
+		must(t, err)
+		defer answer.Body.Close()
+		text, err := io.ReadAll(answer.Body)
+		must(t, err)
+		return answer.StatusCode, string(text)
+	}
+	anybody := func(*http.Request) {}
+	out, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Files: loose(stolen)})
+	if err != nil || out.Stage != "trial" || out.Target != "local/north" || out.Token == "" {
+		t.Fatalf("%v: %+v", err, out)
+	}
+	owner := func(q *http.Request) { q.Header.Set("Authorization", "Bearer "+out.Token) }
+	if code, text := call(owner); code != 200 || text != "Four-Rows-7" {
+		t.Errorf("the owner: %d %s", code, text)
+	}
+	if code, text := call(anybody); code != 401 {
+		t.Errorf("anybody: %d %s", code, text)
+	}
+	open, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Base: out.Digest, Open: true})
+	must(t, err)
+	if code, text := call(anybody); code != 200 || open.OpenUntil.IsZero() {
+		t.Errorf("anybody, while it is open: %d %s", code, text)
+	}
+	shift.Store(int64(copies.OpenFor) - int64(time.Minute))
+	_, err = r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Base: out.Digest}) // stays open, and used
+	must(t, err)
+	if code, text := call(anybody); code != 200 {
+		t.Errorf("anybody, after a change: %d %s", code, text)
+	}
+	shift.Store(int64(copies.OpenFor) + int64(time.Minute))
+	must(t, r.Copies.Sweep(ctx))
+	if code, text := call(anybody); code != 401 {
+		t.Errorf("anybody, after an hour: %d %s", code, text)
+	}
+	// Without the right to use secrets there is a text of the same form.
+	must(t, r.People.Add(ctx, people.NewUser{Username: "wren", Role: rights.Author, Password: "orchard-at-dawn-again"}, ""))
+	narrow := r.person("wren")
+	narrow.Token = &store.Token{Name: "narrow", Grants: []rights.Grant{{Right: "view"}, {Right: "write"}, {Right: "set-secrets"}}}
+	out, err = r.Copies.Put(ctx, "frostline", narrow, copies.Change{Files: loose(stolen)})
+	must(t, err)
+	if code, text := call(owner); code != 200 || text != "Xxxx-Xxxx-0" {
+		t.Errorf("without the right to use secrets: %d %s", code, text)
 	}
 }
 

@@ -23,12 +23,19 @@ const (
 // maxReply is the maximum size of a route's response, in bytes.
 const maxReply = 16 << 20
 
-// CreateCaller returns a token for a caller of a scope's routes with some groups, valid for ten minutes.
-func (c *Client) CreateCaller(ctx context.Context, s Scope, purpose api.Purpose, groups []string) (string, error) {
+// Caller is a temporary caller of a scope's routes.
+type Caller struct {
+	Purpose api.Purpose
+	Groups  []string
+	For     time.Duration // how long its token is valid, up to a day; 0 for ten minutes
+}
+
+// CreateCaller returns a token for a caller of a scope's routes.
+func (c *Client) CreateCaller(ctx context.Context, s Scope, w Caller) (string, error) {
 	var out struct{ Token string }
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
-		return c.api.CreateCaller(ctx, s.Region, s.Service, s.Stage, api.CallerRequest{Purpose: purpose,
-			Groups: append([]string{}, groups...)})
+		return c.api.CreateCaller(ctx, s.Region, s.Service, s.Stage, api.CallerRequest{Purpose: w.Purpose,
+			Groups: append([]string{}, w.Groups...), Seconds: optional(int(w.For.Seconds()))})
 	})
 	return out.Token, err
 }

@@ -52,7 +52,9 @@ func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api
 	if _, err := h.engine.Store.Service(ctx, r.Service); err != nil {
 		return nil, store.Missing(err, "service %s, which needs a pushed version first", r.Service)
 	}
-	change := copies.Change{Base: r.Body.Base, Files: map[string]*source.Content{}}
+	openness := api.OrZero(r.Body.Routes)
+	change := copies.Change{Base: r.Body.Base, Files: map[string]*source.Content{}, NewToken: api.OrZero(r.Body.NewToken),
+		Open: openness == api.CopyChangeRoutesOpen, Close: openness == api.CopyChangeRoutesClose}
 	for name, f := range r.Body.Files {
 		change.Files[name] = nil
 		if f != nil {
@@ -64,11 +66,14 @@ func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	out := api.CopyOutcome{Digest: got.Digest, Stage: got.Stage, Target: got.Target, Log: got.Log,
+	out := api.CopyOutcome{Token: got.Token, Digest: got.Digest, Stage: got.Stage, Target: got.Target, Log: got.Log,
 		Notes: append([]string{}, got.Notes...), Packed: append([]string{}, got.Packed...),
 		Steps: append([]string{}, got.Steps...), Functions: []api.CopyFunction{},
 		CheckMs: float64(got.Checking.Microseconds()) / 1000, PackMs: float64(got.Packing.Microseconds()) / 1000,
 		SendMs: float64(got.Ran.Microseconds()) / 1000}
+	if !got.OpenUntil.IsZero() {
+		out.OpenUntil = api.Optional(got.OpenUntil.UnixMilli())
+	}
 	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{},
 		got.Result.Diagnostics...)); err != nil || got.Stage == "" {
 		return api.PutCopy200JSONResponse(out), err

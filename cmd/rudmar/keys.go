@@ -82,6 +82,12 @@ func (w *watcher) onKey(ctx context.Context, key rune) (end bool, err error) {
 			w.say("-- the copy was deleted")
 		}
 		return err == nil, err
+	case key == 'o':
+		return false, w.routes(ctx, api.CopyChange{Routes: api.Optional(api.CopyChangeRoutesOpen)})
+	case key == 'p':
+		return false, w.routes(ctx, api.CopyChange{Routes: api.Optional(api.CopyChangeRoutesClose)})
+	case key == 't':
+		return false, w.routes(ctx, api.CopyChange{NewToken: api.Optional(true)})
 	case key == 'l':
 		w.list()
 	case key == 'c':
@@ -92,9 +98,34 @@ func (w *watcher) onKey(ctx context.Context, key rune) (end bool, err error) {
 		}
 		err = fmt.Errorf("no function %c", key)
 	default:
-		err = errors.New("keys: c runs the cases, 1 to 9 invoke a function, l lists them, x deletes the copy, q quits")
+		err = errors.New("keys: c runs the cases, 1 to 9 invoke a function, l lists them, o opens the routes for an hour, p closes them, t creates another token, x deletes the copy, q quits")
 	}
 	return false, err
+}
+
+// routes changes who can call the copy's routes.
+func (w *watcher) routes(ctx context.Context, change api.CopyChange) error {
+	change.Base, change.Files = w.digest, map[string]*api.FolderFile{}
+	var got api.CopyOutcome
+	if err := w.askLong(ctx, http.MethodPut, "/services/"+url.PathEscape(w.service)+"/copy", change, &got); err != nil {
+		return err
+	}
+	w.token = ""
+	w.callers(got)
+	return nil
+}
+
+// callers prints who can call the copy's routes, if that has changed.
+func (w *watcher) callers(got api.CopyOutcome) {
+	if got.Token == w.token && api.OrZero(got.OpenUntil) == w.openUntil {
+		return
+	}
+	w.token, w.openUntil = got.Token, api.OrZero(got.OpenUntil)
+	if w.openUntil > 0 {
+		w.say("-- the routes are open to those that the manifests name, until %s", time.UnixMilli(w.openUntil).Format("15:04"))
+	} else {
+		w.say("-- only you can call the routes; send the header Authorization: Bearer %s", w.token)
+	}
 }
 
 // call calls a function of the copy with its first case or sample.

@@ -34,13 +34,16 @@ func watchCommand() *cobra.Command {
 		Use: "watch [FOLDER]", Short: "Sync a private copy of the first stage with a folder",
 		Long: `Syncs your private copy of the service's first stage with the contents of a folder,
 committed or not. The copy has its own data and addresses, the stage's settings, and its
-secrets if you can set them. The stages themselves are never changed.
+secrets if you can use them. Only you can call its routes, with the printed token. The stages
+themselves are never changed.
 
 A saved file is deployed within a second or two; only changes are sent. Problems are
 printed as by rudmar check, followed by the functions' logs. Keys:
   c      run the saved cases
   1..9   invoke a function with its first case or sample
   l      list the functions and their addresses
+  o, p   open the routes for an hour to those that the manifests name; close them
+  t      create another token for the routes
   x      delete the copy and quit
   q      quit; the copy is deleted after 30 minutes without use`,
 		Args: cobra.MaximumNArgs(1), PreRunE: environment,
@@ -76,6 +79,8 @@ type watcher struct {
 	sent      map[string]string // path → blob on the server
 	digest    string
 	functions []api.CopyFunction
+	token     string // for the copy's routes
+	openUntil int64
 }
 
 func (w *watcher) say(format string, args ...any) {
@@ -182,6 +187,7 @@ func (w *watcher) print(got api.CopyOutcome, took time.Duration) bool {
 	if w.functions = got.Functions; fresh {
 		w.list()
 	}
+	w.callers(got)
 	return true
 }
 
@@ -237,7 +243,7 @@ func (w *watcher) watch(ctx context.Context, in io.Reader) error {
 	defer cancel()
 	keys, restore := readKeys(ctx, in, w)
 	defer restore()
-	w.say("-- private copy of the first stage of %s, synced with %s; keys: c cases, 1-9 invoke, l list, x delete, q quit",
+	w.say("-- private copy of the first stage of %s, synced with %s; keys: c cases, 1-9 invoke, l list, o open, p close, t token, x delete, q quit",
 		w.service, w.dir)
 	if _, err := w.step(ctx); err != nil {
 		return err

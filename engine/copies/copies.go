@@ -21,6 +21,8 @@ import (
 	"rudmar/engine/deploy"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
+	"rudmar/platform"
+	"rudmar/platform/api"
 )
 
 // Errors of copies.
@@ -34,7 +36,10 @@ var (
 // Limits of copies.
 const (
 	// IdleFor is how long an unused copy is kept.
-	IdleFor   = 30 * time.Minute
+	IdleFor = 30 * time.Minute
+	// OpenFor is how long the owner can open a copy's routes, and TokenFor how long a token for them is valid.
+	OpenFor   = time.Hour
+	TokenFor  = 12 * time.Hour
 	lookEvery = time.Minute
 	mostBytes = 50 << 20 // of a folder
 )
@@ -66,6 +71,8 @@ type folder struct {
 	service   *manifest.Service
 	artifacts map[string]string
 	packed    map[string]bool // digests of its archives
+	token     string
+	tokenEnds time.Time
 }
 
 // Config has the dependencies of a keeper.
@@ -101,6 +108,10 @@ type Change struct {
 	// Base is the digest of the folder on which the change is based; "" for a whole folder.
 	Base  string
 	Files map[string]*source.Content // nil for a deleted file
+	// Open opens the routes to those that the manifests name, for OpenFor; Close closes them before. Otherwise only the
+	// owner can call them.
+	Open, Close bool
+	NewToken    bool // requests another token for the routes
 }
 
 // Outcome is the outcome of a change.
@@ -114,6 +125,9 @@ type Outcome struct {
 	Packed, Steps          []string
 	Checking, Packing, Ran time.Duration
 	Log                    string // output of the build commands
+	// Token is a bearer token with which the owner calls the routes, for TokenFor.
+	Token     string
+	OpenUntil time.Time // zero if only the owner can call the routes
 }
 
 // Put updates somebody's copy from a folder. If the folder has errors the copy stays unchanged, and the outcome
@@ -153,21 +167,56 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	if !out.Result.OK() || out.Result.Service == nil {
 		return out, nil
 	}
-	err := k.step(ctx, f, service, p, tree, &out)
-	return out, err
+	if err := k.step(ctx, f, service, p, tree, c, &out); err != nil {
+		return out, err
+	}
+	return out, nil
+}
+
+// firstStage returns the first stage of a service, and its target, as they are settled: never from a folder, whose
+// author need not have a right in the stage that it names.
+func (k *Keeper) firstStage(ctx context.Context, service string) (manifest.Place, error) {
+	standing, err := k.store.Standing(ctx, service)
+	if err != nil {
+		return manifest.Place{}, err
+	}
+	for _, version := range slices.Backward(slices.Sorted(maps.Values(standing))) {
+		own, _, err := k.planner.Service(ctx, service, version)
+		if err != nil {
+			return manifest.Place{}, err
+		}
+		for _, stage := range own.Stages {
+			if standing[stage.Name] == 0 {
+				continue
+			}
+			settled, _, err := k.planner.Service(ctx, service, standing[stage.Name])
+			if err != nil {
+				return manifest.Place{}, err
+			}
+			if at := settled.Stage(stage.Name); at != nil && len(at.Targets) > 0 {
+				return manifest.Place{Service: service, Stage: stage.Name, Target: at.Targets[0]}, nil
+			}
+		}
+	}
+	return manifest.Place{}, fmt.Errorf("%w: no version of %s is settled in a stage yet, and a copy is of the first one",
+		ErrFolder, service)
 }
 
 // step packs the changed functions, and updates the copy.
 func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Person, tree *source.Folder,
-	out *Outcome) error {
+	c Change, out *Outcome) error {
 	own := out.Result.Service
 	switch {
 	case own.Name != service:
 		return fmt.Errorf("%w: it contains the service %s, not %s", ErrFolder, own.Name, service)
-	case len(own.Stages) == 0 || len(own.Stages[0].Targets) == 0:
-		return fmt.Errorf("%w: its service has no stage", ErrFolder)
 	}
-	place := manifest.Place{Service: service, Stage: own.Stages[0].Name, Target: own.Stages[0].Targets[0]}
+	place, err := k.firstStage(ctx, service)
+	if err != nil {
+		return err
+	}
+	if own.Stage(place.Stage) == nil {
+		return fmt.Errorf("%w: it does not declare %s, the first stage of %s", ErrFolder, place.Stage, service)
+	}
 	out.Stage, out.Target = place.Stage, place.Target.String()
 	begun := time.Now()
 	artifacts := map[string]string{}
@@ -188,12 +237,25 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 	if err := k.store.PutCopy(ctx, store.Copy{Place: place, Username: p.Username}); err != nil {
 		return err
 	}
-	maySecrets := deliver.May(p, rights.SetSecrets, service, place.Stage) == nil
-	if len(own.Secrets) > 0 && !maySecrets {
-		out.Notes = append(out.Notes, "secrets are empty in this copy: you cannot set the secrets of "+place.Stage)
+	copied, err := k.store.Copy(ctx, service, p.Username)
+	if err != nil {
+		return err
 	}
-	steps, err := k.runner.Privately(ctx, deploy.Private{Place: place, Owner: p.Username, Service: own,
-		Artifacts: artifacts, Secrets: maySecrets})
+	if c.Open {
+		out.OpenUntil = k.store.Now().Add(OpenFor)
+	} else if !c.Close && k.store.Now().Before(copied.OpenUntil) {
+		out.OpenUntil = copied.OpenUntil
+	}
+	if err := k.store.OpenCopy(ctx, copied, out.OpenUntil); err != nil { // first: what is open is closed at its time
+		return err
+	}
+	maySecrets := deliver.May(p, rights.UseSecrets, service, place.Stage) == nil
+	if len(own.Secrets) > 0 && !maySecrets {
+		out.Notes = append(out.Notes, "secrets are placeholders in this copy: you have no right to use-secrets in "+place.Stage)
+	}
+	private := deploy.Private{Place: place, Owner: p.Username, Service: own, Artifacts: artifacts, Secrets: maySecrets,
+		Open: !out.OpenUntil.IsZero()}
+	steps, err := k.runner.Privately(ctx, private)
 	out.Ran = time.Since(begun)
 	for _, s := range steps {
 		out.Steps = append(out.Steps, string(s.Change)+" "+s.Address)
@@ -202,7 +264,48 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 		return err
 	}
 	f.service, f.artifacts = own, artifacts
-	return nil
+	out.Token, err = k.token(ctx, f, private, c.NewToken)
+	return err
+}
+
+// token returns the token with which the owner of a copy calls its routes.
+func (k *Keeper) token(ctx context.Context, f *folder, c deploy.Private, another bool) (string, error) {
+	if f.token != "" && !another && k.store.Now().Before(f.tokenEnds) {
+		return f.token, nil
+	}
+	client, _, err := k.planner.Platform(c.Place)
+	if err != nil {
+		return "", err
+	}
+	token, err := client.CreateCaller(ctx, c.Scope(), platform.Caller{Purpose: api.Manual, Groups: []string{c.OwnerGroup()},
+		For: TokenFor})
+	if err != nil {
+		return "", fmt.Errorf("creating a token for the copy's routes: %w", err)
+	}
+	f.token, f.tokenEnds = token, k.store.Now().Add(TokenFor-time.Hour)
+	return token, nil
+}
+
+// closeRoutes closes the routes of a copy whose time has passed. A copy whose folder is not known any more, because the
+// server was started again, is removed.
+func (k *Keeper) closeRoutes(ctx context.Context, c store.Copy) error {
+	f := k.folder(c.Service, c.Username)
+	f.mu.Lock()
+	service, artifacts := f.service, f.artifacts
+	if service == nil {
+		f.mu.Unlock()
+		return k.Remove(ctx, c.Service, c.Username, "", "its routes were open, and the server was started again")
+	}
+	defer f.mu.Unlock()
+	p, err := k.store.Person(ctx, c.Username)
+	if err != nil {
+		return err
+	}
+	if _, err := k.runner.Privately(ctx, deploy.Private{Place: c.Place, Owner: c.Username, Service: service,
+		Artifacts: artifacts, Secrets: deliver.May(p, rights.UseSecrets, c.Service, c.Stage) == nil}); err != nil {
+		return err
+	}
+	return k.store.OpenCopy(ctx, c, time.Time{})
 }
 
 // digestOf returns the digest of a folder's content.
@@ -254,7 +357,7 @@ func (k *Keeper) Remove(ctx context.Context, service, username, by, why string) 
 	}
 	err = k.build.DeleteUnreferenced(ctx, slices.Collect(maps.Keys(f.packed)))
 	f.files, f.digest, f.service, f.artifacts = map[string]source.Content{}, "", nil, nil
-	f.packed = map[string]bool{}
+	f.packed, f.token = map[string]bool{}, ""
 	return err
 }
 
@@ -293,6 +396,11 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 			why = "its owner no longer has the right to it"
 		case k.store.Now().Sub(c.Used) > IdleFor:
 			why = fmt.Sprintf("unused for %s", IdleFor)
+		case !c.OpenUntil.IsZero() && !k.store.Now().Before(c.OpenUntil):
+			if err := k.closeRoutes(ctx, c); err != nil {
+				errs = errors.Join(errs, fmt.Errorf("closing the routes of the copy of %s in %s: %w", c.Username, c.Service, err))
+			}
+			continue
 		default:
 			continue
 		}

@@ -148,7 +148,7 @@ func (r *caseRunner) request(ctx context.Context, config *manifest.Config, found
 	}
 	groups, open := callersOf(config, found.Call.Trigger)
 	reply, err := deploy.RetryUnavailable(ctx, func() (platform.RouteReply, error) {
-		token, err := r.client.CreateCaller(ctx, r.scope, api.Case, groups)
+		token, err := r.client.CreateCaller(ctx, r.scope, platform.Caller{Purpose: api.Case, Groups: groups})
 		if err != nil {
 			return platform.RouteReply{}, err
 		}

@@ -7,7 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
+	"strings"
+	"unicode"
 
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
@@ -23,9 +24,30 @@ type Private struct {
 	Owner     string            // a username
 	Service   *manifest.Service // nil to delete it
 	Artifacts map[string]string // function → digest
-	// Secrets reports whether the owner can set the stage's secrets: then the copy receives them. Otherwise
-	// they are empty.
+	// Secrets reports whether the owner can use the stage's secrets: then the copy receives them. Otherwise it receives
+	// texts of the same form.
 	Secrets bool
+	// Open opens the copy's routes to those that the manifests name; otherwise only its owner can call them.
+	Open bool
+}
+
+// OwnerGroup is the group of callers to which the routes of a private copy are open: no group of a manifest has a ~ in
+// its name.
+func (c Private) OwnerGroup() string { return "~" + c.Owner }
+
+// sameForm returns a text of the form of another one: letters, digits and signs in the same places.
+func sameForm(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case unicode.IsDigit(r):
+			return '0'
+		case unicode.IsUpper(r):
+			return 'X'
+		case unicode.IsLetter(r):
+			return 'x'
+		}
+		return r
+	}, text)
 }
 
 // Scope returns the scope of a private copy: no stage has a ~ in its name.
@@ -120,14 +142,16 @@ func settable(kinds []plan.KindSpec, l plan.Actual) map[string]any {
 // desiredCopy adds the desired resources of the copy: those of the stage, in another scope.
 func (r *Runner) desiredCopy(ctx context.Context, c Private, in *plan.Inputs, address string) error {
 	stage := c.Service.Stage(c.Place.Stage)
-	if stage == nil || !slices.Contains(stage.Targets, c.Place.Target) {
-		return fmt.Errorf("%w: no stage %s on %s", ErrNoTarget, c.Place.Stage, c.Place.Target)
+	if stage == nil {
+		return fmt.Errorf("%w: no stage %s", ErrNoTarget, c.Place.Stage)
 	}
-	secrets := map[string]string{}
-	if c.Secrets {
-		var err error
-		if secrets, err = r.planner.secrets(ctx, c.Place.Service, c.Place.Stage); err != nil {
-			return err
+	secrets, err := r.planner.secrets(ctx, c.Place.Service, c.Place.Stage)
+	if err != nil {
+		return err
+	}
+	for name, value := range secrets {
+		if !c.Secrets {
+			secrets[name] = sameForm(value)
 		}
 	}
 	for _, name := range c.Service.Secrets {
@@ -138,6 +162,16 @@ func (r *Runner) desiredCopy(ctx context.Context, c Private, in *plan.Inputs, ad
 	resources, problems := expand.Expand(c.Service, stage, c.Place.Target,
 		expand.Inputs{Artifacts: c.Artifacts, Secrets: secrets, Key: r.planner.key, Address: address})
 	in.Wanted = resources
+	for i := range resources {
+		if resources[i].Kind != resource.Opening || c.Open {
+			continue
+		}
+		for k := range resources[i].Attributes {
+			if resources[i].Attributes[k].Name == "to" {
+				resources[i].Attributes[k].Value = []any{c.OwnerGroup()}
+			}
+		}
+	}
 	for _, p := range problems {
 		from := p.From
 		in.Blockers = append(in.Blockers, plan.Blocker{Message: p.Message, From: &from})

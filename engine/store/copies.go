@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"rudmar/core/manifest"
@@ -12,16 +13,17 @@ type Copy struct {
 	manifest.Place // the stage whose settings it has
 	Username       string
 	Made, Used     time.Time
+	OpenUntil      time.Time // its routes are open to those that its manifests name; zero for its owner alone
 }
 
-const copyColumns = `service, stage, target, handle, made_at, used_at`
+const copyColumns = `service, stage, target, handle, made_at, used_at, open_until`
 
 func takeCopy(r scanner) (Copy, error) {
 	var c Copy
 	var target string
-	var made, used int64
-	err := r.Scan(&c.Service, &c.Stage, &target, &c.Username, &made, &used)
-	c.Target, c.Made, c.Used = manifest.ParseTarget(target), millis(made), millis(used)
+	var made, used, open int64
+	err := r.Scan(&c.Service, &c.Stage, &target, &c.Username, &made, &used, &open)
+	c.Target, c.Made, c.Used, c.OpenUntil = manifest.ParseTarget(target), millis(made), millis(used), millis(open)
 	return c, err
 }
 
@@ -43,6 +45,25 @@ func (s *Store) PutCopy(ctx context.Context, c Copy) error {
 			return err
 		}
 		return tx.Publish(ctx, c.Service, TopicCopy, map[string]any{"username": c.Username})
+	})
+}
+
+// OpenCopy records until when the routes of a copy are open; zero closes them.
+func (s *Store) OpenCopy(ctx context.Context, c Copy, until time.Time) error {
+	return s.Within(ctx, func(tx Tx) error {
+		at, what := int64(0), "private copy's routes closed"
+		if !until.IsZero() {
+			at, what = until.UnixMilli(), "private copy's routes opened until "+until.UTC().Format(time.RFC3339)
+		}
+		_, err := one(ctx, tx, takeText, `UPDATE copies SET open_until = ?1 WHERE service = ?2 AND handle = ?3 AND open_until <> ?1
+			RETURNING handle`, at, c.Service, c.Username)
+		if errors.Is(err, ErrNotFound) {
+			return nil // as it was
+		}
+		if err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{Person: c.Username, Service: c.Service, Stage: c.Stage, What: "private copy", Text: what})
 	})
 }
 

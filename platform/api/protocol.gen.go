@@ -258,6 +258,9 @@ type CallerRequest struct {
 
 	// Purpose Purpose of an invocation that is not real traffic: a saved case or a manual invocation. Inherited by the invocations it causes.
 	Purpose Purpose `json:"purpose"`
+
+	// Seconds How long the token is valid; 600 by default
+	Seconds *int `json:"seconds,omitempty"`
 }
 
 // Holding defines model for Holding.
@@ -739,14 +742,14 @@ type ClientInterface interface {
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/access (the `GetAccess` operationId).
 	GetAccess(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateCallerWithBody Creates a token for a caller of the scope's routes, valid for ten minutes
+	// CreateCallerWithBody Creates a token for a caller of the scope's routes
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
 	CreateCallerWithBody(ctx context.Context, region Region, service Service, stage Stage, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+	// CreateCaller Creates a token for a caller of the scope's routes
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -929,7 +932,7 @@ func (c *Client) GetAccess(ctx context.Context, region Region, service Service, 
 	return c.Client.Do(req)
 }
 
-// CreateCallerWithBody Creates a token for a caller of the scope's routes, valid for ten minutes
+// CreateCallerWithBody Creates a token for a caller of the scope's routes
 //
 // Takes any type of body and a specified content type.
 //
@@ -946,7 +949,7 @@ func (c *Client) CreateCallerWithBody(ctx context.Context, region Region, servic
 	return c.Client.Do(req)
 }
 
-// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+// CreateCaller Creates a token for a caller of the scope's routes
 //
 // Takes a body of the `application/json` content type.
 //
@@ -2439,14 +2442,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/access (the `GetAccess` operationId).
 	GetAccessWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetAccessResponse, error)
 
-	// CreateCallerWithBodyWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+	// CreateCallerWithBodyWithResponse Creates a token for a caller of the scope's routes
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/callers (the `CreateCaller` operationId).
 	CreateCallerWithBodyWithResponse(ctx context.Context, region Region, service Service, stage Stage, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateCallerResponse, error)
 
-	// CreateCallerWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+	// CreateCallerWithResponse Creates a token for a caller of the scope's routes
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -3515,7 +3518,7 @@ func (c *ClientWithResponses) GetAccessWithResponse(ctx context.Context, region 
 	return ParseGetAccessResponse(rsp)
 }
 
-// CreateCallerWithBodyWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+// CreateCallerWithBodyWithResponse Creates a token for a caller of the scope's routes
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -3528,7 +3531,7 @@ func (c *ClientWithResponses) CreateCallerWithBodyWithResponse(ctx context.Conte
 	return ParseCreateCallerResponse(rsp)
 }
 
-// CreateCallerWithResponse Creates a token for a caller of the scope's routes, valid for ten minutes
+// CreateCallerWithResponse Creates a token for a caller of the scope's routes
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -4389,7 +4392,7 @@ type ServerInterface interface {
 	// GetAccess Returns used permissions and denied calls
 	// (GET /regions/{region}/scopes/{service}/{stage}/access)
 	GetAccess(ctx *echo.Context, region Region, service Service, stage Stage) error
-	// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+	// CreateCaller Creates a token for a caller of the scope's routes
 	// (POST /regions/{region}/scopes/{service}/{stage}/callers)
 	CreateCaller(ctx *echo.Context, region Region, service Service, stage Stage) error
 	// Invoke Invokes a function
@@ -6184,7 +6187,7 @@ type StrictServerInterface interface {
 	// GetAccess Returns used permissions and denied calls
 	// (GET /regions/{region}/scopes/{service}/{stage}/access)
 	GetAccess(ctx context.Context, request GetAccessRequestObject) (GetAccessResponseObject, error)
-	// CreateCaller Creates a token for a caller of the scope's routes, valid for ten minutes
+	// CreateCaller Creates a token for a caller of the scope's routes
 	// (POST /regions/{region}/scopes/{service}/{stage}/callers)
 	CreateCaller(ctx context.Context, request CreateCallerRequestObject) (CreateCallerResponseObject, error)
 	// Invoke Invokes a function
@@ -6795,83 +6798,83 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3Dx/c9s2sl8Fw3czae8oy3bcdiL/8cZNk6unTpsXt9eZl/peIXIp4kwCLADK1nl0n/0NfpGgCFJ0rFzT",
-	"+8cjk8ACu9jfu+BDlLCyYhSoFNHiIaowxyVI4Pq/lKxASPWL0GgRVVjmURxRXEK0cC/jiMNvNeGQRgvJ",
-	"a4gjkeRQYgNNSuBq6t9Fjk+/+HLx/nj2As+ym4cvz7Z/iuJIbioFS0hO6CrabuMoq2kiCaMDqzavJ677",
-	"Hs/+eaP+HM9ezG4ejuPnLwYW5rAaXta+PPiiAviaJDCwqnt7+GUlXulFUxAJJ5UheHSB9IsYMY4wqgXw",
-	"ZwJVnKyxBJSwaoNYhhiFBZKc4OJfdxwUTUI71ws8Yd+f/Sv09PP/DuGjD09UjArQbHuRJFBJtahibyqB",
-	"ah7GVVWQBCtc5/8Q5qjb/fyJQxYtov+atwIxN2/F/IcKuJ5nFtshml0NYYEwRawZG0c54NSK0hUzKweI",
-	"nqYchFCklTl05re76x/hO5B8M7vIJPA+zGtIGE0FqqkkhQZL4V4idRpGZnuQCZWwAq4Q3MbRW86WBZQj",
-	"BKzMiL88jpAOboCM9hVKQWJSCPTZu9cv0YuzL7763HCsgeCOV4ifhGbgiiuCSWJOHhcFuzMHb/FaMlYA",
-	"ptE2jhJWGzx2Ue4qnR1Sx1GBhbzQEzPGSyzN1C/PWk70IHEQrOZGonuQ1sCX4dNs5eS9r+L0BA9o3GDo",
-	"0Gm2d9Pshi3/AYlU611IycmylvAdoWmfWuqAaisnu/wj0XKjGacqsFR4t9h6JCX0bYGTgCb5OQeZA0dE",
-	"ogRTlOSYrgDdEZmzWvFhVeCE0JVewcOuv0KJ7zuUT1m9LLyhtC6XhvIloRNHGh21u+Xvcek0X8UhI/co",
-	"Y4bYihR/7usdpb0TDnIYe4XdGhc1aCIsAWFkppzrV9gdj/qPIiVpmFCBMMoIXQGvONEn3KeKefIQAa1L",
-	"xTJ2S7FDMm4Gx1FBtMSXuKrUmJsAHjUl0ge33EgQao4IDN/hVk1MO6hliBA3vsRFAfyd1UE9blxxVlei",
-	"T8wfc0U+NfWZQGZQrHQt0bqWEroSR+hSIiIQLgRTOhjXiqBS6SpI7WS1OQmlCAqmfYA5xxv1f1XzihkF",
-	"M6rO7LBdmrjpsUMqRI5vWZGq5QNiafXUBHUzqrhYkVpKdyn6EyX3qCRFQYSxE1E8Za27HHe4pGArVBCq",
-	"OeUOE6nkuQQh8Aom8I2n5TRgp9BCpLqka8987lKrGNT3RXotMZdvQlxFSkCSKYeHSy2NhAqJaQLn6Bhl",
-	"Wg3cYV4qd8cnz7BWSWtjt81qEyYA54zvY7EW9Vd6uFK6adhMsZVeueHyMbBXbHVFKIR4X8H5kddUC8+w",
-	"btMnj+6AA0o5qyqlJiHBtQDnyRj+KElYhZVQMr650u97i3xtFdAErjRw3gK+fRIYVsuElV2lWicJQKqN",
-	"bYZJoX9IUkI6Y7VCitVyxrKZ2YF6l3MmpRlHmZxlrKZpUOE6d7W/5Xcga06t1bCEzDFNC+derIkYkvc1",
-	"8J13rVfXFT6SRi3KRlKirsB0+LlD5e7ReVuyLDguwK8c03el+NY6KD2crEIJa22Og47WDrIadgtpfH+D",
-	"5gnW1gvecVuxEJAqTeKdlDJPyuocmUkfYFAUcmS1Mr79OHpmjRBWYa+v8Tqma4uuHxnQGQPHFz4IbwND",
-	"uxZhDpm+46GNUmbx3vH91GOt9dsQjPEYiTrJdVyHSiKEMXCY6liNCFa4OO0RjgVwDYnR6bi8beYMYdX4",
-	"6KEtVJwkIZxflZXcIJKhWomFcp8yDuBjMx7JkSRoPn6rmcTTkfsfNTwEx2RcuoD2kpeDckfFuEfuqIVE",
-	"XVWMS4He2QjECv+RAZO+5qw8RylkuC4kynAhwjEKZ4qZL+RobG8GxToGUltIIFf+GRfowaC6jdGDTfhs",
-	"EaYpetBJlG0o8OAqsC/hkdQRpKwLZ9UDQYXROAHqXWvqmBSFHbQwCMUo4YzGCNbANzEyUixi9FsNNcQI",
-	"ZxL4/3mu3tTN7jrUbRDaItHySGy1Q1e+PDJ5yHnH1TBrIyROQYT0knOZAgr1YC72qDtv/L4JUJwnG4bS",
-	"8aUDnsmIgyEkB1z6PpJxhICr8Ko5pJDHI+Fe7nNauiR8TbiQyL42YiNzIpDbYYzuclKATSGYZwjuiZAi",
-	"QJWQA6Sjjk5CufFkPCp59GwoYPEJscmb1mHp2V0oKynCGaglSzfR4kGnxXB6BVJ2bL8npmkNF4fnuIDU",
-	"v3avkMyxyeNwSICsDc2tP7VQEZLJmxQFEvVSgVgqvaaMpBRGFTzKSE5mdA5YhFhHO5lNGIKFRJb44SQO",
-	"lQckaJv+64LTZBDz7y/evNLU0gmgbupXe3LPhCNiZdlv3KnSnNwk0NrjtCzV4OcYJ24ZscNrDTWDTE1o",
-	"LeG6LvfG3x4lXABhuD9NifoHF2870wPTOmRrPXOBlhvkYDapRLW8CeLFAt3CBt0inUdQTMtULLoGjk6O",
-	"Tv7+2e3s5HNtV+tKuevq2W3nfI/Qt0RItuK4FKgEvgK1otv4URSgiw7hG4f1Q3HU7KrRa0Oy8FLiA9LX",
-	"rSobmF3i+8k5i260PSU815wzQbqcutBnOU3UHh9UjVq3NnwPkkkyiYvJhBoO334vkxc2dPZ8umzScFs3",
-	"p2HTBI4QjnN2sgMO8450+NogpGDaClvfbholOZAY1oWFNFBDaMkNNIX0gBp+IP9WtTWzSSWwbq1obIoL",
-	"T4wLhrk8KDpCYtnJe9lcrjId/QxYz7eLo/uZmjlbY26Dr/ftcf7cwGoeXXtAm4evLfSwddM7jBtO8KkQ",
-	"YqadgHl6smkNfPmomCqc4DBggjvjtti/w+KlS/nvGIZ7nEiUQkJKXKCmtuOXzo9nL27+8tkvvxyZX8EC",
-	"eRwlNedAk01/icvrH9DZ6clXO2AvZv978/B8GwTGslDngGY8RpGnR84RRn8lXyvNbjSESQfb7LphUvXS",
-	"qQZvvF9bcHzZ1VAG4kzFdybzODNVq72FB5YpVipt9bShTPi4GpHuHpgpUg/ESFjWA5ZWElnACFvtS6DZ",
-	"IpsB0ywVu+0EUWht5E7i0rxQxMb+qRlnnwhEmUQccIEkx1lGkoU6M7zWBTU1T51hiWmNC2/2EbqkOXAi",
-	"TdXU1FVaD06Xg2sB4sg7VwVOGxMFKxg8miTRoBx3EVMyrxMuIyahCJcdrjBfgZBW0s5VZINKxnVyDKOz",
-	"4+faU99UgGpOF7xOS8wXOocQ9k+CrRkJq5rMvqvhO1J4NlqocU2OYz9bW91TaQ1h8AvxwzvP5gza2R69",
-	"ujnjAT93G1jO2ufJ7RN2/NcBTfUdbBzZbB+LjUutC0CkDvViRLKdNJ9kHBTvhThh0BZIvNovkK1F6ue2",
-	"DYixMxisNXwwub3EZcC7VCJLEUmBSiI3saaS47hnOv1dAkcKwhG6UMG8IlyKUiyxoTyWzXhUsjUIV/eg",
-	"cKfnISxZSRJcFBvjHl4BXck8WpwdB6tg1Xj3SEbuIW3bJITXS7Iwmfqidf2UkKZQgG7FyqRN9qqdKTE2",
-	"XvIR+kEBviMCbG7ftaZoLzurBaTG7z47PQ3mek3/xpRwr8Wzi9zfcFGbXKqHmOFk0wCCGC02Q00g7VkP",
-	"RhF/s/GDhmlFRRh1o3E9R3iNSYGXBbjz8/TOnihiT/HmmuJK5CzA0z424cSjOcbppQPfLR51y7qEbBfq",
-	"I2AOuOZEbq7VKnY3VEhcFE18ojeg+QIw1/rWgsmlrExvG6EZC0csFWeSJaxAS5B3ABS902ZEZyZwK15O",
-	"ex2hC6Rwx3SDSFkVUCoaKGVn2g1xiivF64SijDMqXRjN7jwYv9DGa1hEdr1GPboNRR5LRSfa0auA4opE",
-	"i+j50fHRc+Mi5pokc8wlyXAixfzBNAJv1eMcsNamTRPjZRotom+xuLDDo51WzdPj4wEyue3l2PAu5klO",
-	"1vqwz47P9kxKGRgHJsc2W+lNtwWdIfZq9ud1K6pQqCwx3+gKvSka3YVKSrk9lXY1v6P6fXjFdsjcNlVv",
-	"b+KoqmWflG9r2SGlFu6vTe54qFXzn6Tqdmg2dnhJKDadC6GOWr9zd9s7t8AR/FQVDKvA7ulENqB8WsaI",
-	"6eYcp6WtlddOP0qZPu0SyyTXjx0dt3E0byrHKwhQ9K8gXYoixJkH6R82CwSaXhXTmu0dgi9lzakRFg3T",
-	"d4JFjFwxLEam2KU1jimAOb+qqeBoujV0EvMHkm7HKPiD17T80ag42oX9407rtNd6/YROaT/h1kBXvoKX",
-	"IxnvpD7QofqN5eftT4EwB3QLlQuq7wBuW++HcASmY2BHCwU69kk62q7v+XInx31nbnujOMbWY+euoj3X",
-	"QYyYN3Xtuatp63NQvlqfnb7Rz6+b8Gef1vmeeR4qIL2kOqICMrlAUrk5wqtMuw7F2LbiirhNNqi3kpPE",
-	"yEZbS0YqZD2AiBrUhKmUdZ1rbDfetkhbwT03Ti2hK230V8pBtOYN5ZjrROKQWDbeWI8BdvJMP+KVo98t",
-	"Va6DaGdqXjHi1HLLZTb7nlGYvVEad/Smws1H1AgNfgMKwcPC0wcK21DuvXESY+VNKc2oo7hh1NSiz8Ms",
-	"2YSlB1TsuMHHnRVOZI0VK2H5Ab6GzSxs470j3T2kKUP1xZ9HqoM51lc6xiyMufTxVPPSDUlq8ZgeuObW",
-	"yb5wQ4MNxBY9Fn2pC5UH5BDtGHktMFqNpUCJ7YIXf2gmMX38vWuKvzMOcVQxEeDZlxywhJfu7sE0V/1x",
-	"6q97oWKS137yBHGR7BbohCS1HjaF/5WKNqOfLgKG3EpJaojWHTIs03ENnommFW+NC5Kark+gyFRChfF9",
-	"p3Nl03Exf3A/t/Odmvunw677BzapoGHWvqRrdgsfian7rdiTGPv4I2xgiGe95rCnM64hpvByP4/lwNxc",
-	"JBo1n9+6MQc1oP7Kk4you/O0z4Q2gH8XM6p1Rdc9B5zkzQHpqDDJ/YSz7dXwMql/ZEvrqa+9of+l3yn5",
-	"nyKUrcvNIQEq/frocqMeKxNiTt1ZHJahxLf5nxQDxB8S8z8txp+7C2lDnHPFDq2PTMfAk+/A7SgjAzVY",
-	"LJBwL+e6bXPW9kaPBIy7jHulQR+OX71Mhrn8iTLChfw0efG3GnTyuf9lj5HvHoTneg1tj57bafUenR28",
-	"qaeLdeYyZMZZaRr2JCkBKUMR6skKbUIQ21/eT9IPFcun7MgqKFEaP/jym4Hll5Ax/vHWX2m9OLK+zlg+",
-	"dfk3+J6UdWm7N3QXkREFCnetKIQ34O6pdhKeClq0OD0+PtZ9kubfkylbudbKQBefDSGwQEpQgM+EMida",
-	"ZYgFwtT8RL+qYb/6nwCw2kmH8EQKdPnNuTccF2QNvyoPRMPDEhWAhTT3cNDJF0iYol9Q0PRnDULM3tS5",
-	"+xj9rPPgZiqhqxgJXe4XJtl8brahTWNSEPXbVp8TRikkUgwlEq+wkLNXWoNq7jiY9Wluoo9YoDduzJ78",
-	"qM/YKeAUFbpnXuhGfv20d/89TPpOv/1jyO/vwK3R5PmJOKxkPTVlO8n6unsyfesbdO8awj7dWF4RIUXv",
-	"xLSgGblUp7pzzJ4xje0FAkWVP7KT7xBvPPzxgow7ryklGTMjPWTFxD+Q/wDXepIQhrMvupz5mNNwPdgH",
-	"cTM52T0NZ+SVsdP9jLa1ydwx2j6WKXX9bVxpmyEHjRxc8m+y9mouRO2LHhzkKZmM67o8ZDQg6lKgCriX",
-	"uGhvkthrGlrt2Usgn5pY7b/e8NFc6ea+OEPcmV5QBB2gpyajI6n7jsBdzgpQEwhL7cVv5clpK4K8izd9",
-	"HPTMcRfhkdq+qSfPH2zT6gSd/65tod6RtdP9vNl8hW8b//usBPd6Aj9hXrbfBbBMASLBFaRIFFjkre/Y",
-	"NShtq/GkJo2zUJOGM1W9an4KZcUk0GQz+w42U9c4tYFR0xgST4maDWAk25YDd2jn6M+mbkM3pl9X+Wfm",
-	"+0tDTQj7+w96O3gN1Hx6zmXt9CVhwKLbXEb0JQgXOcscGxWgw5q2zyTXgV37FczdLarF9iijx0WWRhTS",
-	"GRYbmpiPJH51enb8uemHtrEX1qLX+xxlcIdvOWThcMRv4RhqRuxoiMMXg3Y75f/NpaC2wzgclPja5tE6",
-	"8UAFT8ZRXaV4V/35rcy25ctvYn5/s73Z/n8AAAD//w==",
+	"3Dx7c9s2nl8Fw9uZtLuUJTtuepH/uHHTZOOp0+bidDtzqfcKkT+KWJMAC4CytR7tZ9/BiwRFUKJjZZv2",
+	"H49M4vV7P8H7KGFlxShQKaL5fVRhjkuQwPV/KVmCkOoXodE8qrDMoziiuIRo7l7GEYdfa8IhjeaS1xBH",
+	"IsmhxGY1KYGrqX8XOT756tn8w2zyHE+y6/tnp5s/RXEk15VaS0hO6DLabOIoq2kiCaMDuzavR+77AU/+",
+	"ea3+zCbPJ9f3s/jp84GNOSyHt7UvD76pAL4iCQzs6t4efluJl3rTFETCSWUQHp0j/SJGjCOMagH8iUAV",
+	"JyssASWsWiOWIUZhjiQnuPjXLQeFk9DJ9QaPOPcX/wo9/fJ/QvBo4omKUQGabc+TBCqpNlXsTSVQzcO4",
+	"qgqSYAXr9B/CkLo9z584ZNE8+q9pKxBT81ZMf6iA63lmsy2k2d0QFghTxJqxcZQDTq0oXTKzcwDpacpB",
+	"CIVamUNnfnu6PgnfgeTryXkmgffXvIKE0VSgmkpS6GUp3EmkqGFktrcyoRKWwBWAmzh6y9migHIHAisz",
+	"4i8PQ6RbN4BG+wqlIDEpBPri3asX6PnpV19/aTjWrODIK8SPQjNwxRXCJDGUx0XBbg3hLVwLxgrANNrE",
+	"UcJqA8c2yF2ls4XqOCqwkOd6YsZ4iaWZ+uy05URvJQ6C1dxIdG+lFfBFmJqtnHzwVZye4C0aNxA6cJrj",
+	"XTenYYt/QCLVfudScrKoJXxHaNrHliJQbeVkm38kWqw141QFlgruFloPpYS+LXAS0CQ/5SBz4IhIlGCK",
+	"khzTJaBbInNWKz6sCpwQutQ7eND1dyjxXQfzKasXhTeU1uXCYL4kdORIo6O2j/w9Lp3mqzhk5A5lzCBb",
+	"oeLPfb2jtHfCQQ5Dr6Bb4aIGjYQFIIzMlDP9CjvyqP8oUpKGCRUIo4zQJfCKE03hPlbMk/sIaF0qlrFH",
+	"ih2QcTM4jgqiJb7EVaXGXAfgqCmR/nKLtQSh5ojA8C1u1ci0g1qGCHHjC1wUwN9ZHdTjxiVndSX6yHyf",
+	"K/SpqU8EMoNipWuJ1rWU0KU4QhcSEYFwIZjSwbhWCJVKV0FqJ6vDSShFUDDtA8w5Xqv/q5pXzCiYnerM",
+	"DjOsoDRu//iv2S0qmGV1yW6AqpOucEHSM/RsNlPMlUKG68JQ6Y6Uigj//ex0NtNMbf4/7iubLUK4M8cO",
+	"kyEavGZFqmAO6AKrHEfouJ3akhWpJW8XDz9ScodKUhTEoSoes9dtjjusWbAlKgjV7HmLiVRKpAQh8BJG",
+	"MKunWvXCTouGUHVBV57N3sZWMWhkivRKYi7fhFiZlIoHlJfFpWYIQoXENIEzNEOZ1j23mJfKx/LRM6zK",
+	"0to4C2a3EROAc8b38XUL+ks9XGn6NGwb2VLv3IjWrmUv2fKSUAgJnFrnPa+plthhhaopj26BA0o5qyql",
+	"myHBtQDnPhn+KElYb5ZQMr6+1O97m3xjtd4IrjTrvAV886hlWC0TVnY1eZ0kAKm28Bkmhf4hSQnphNUK",
+	"KFbLCcsm5gTqXc6ZlGYcZXKSsZqmQS3vfOT+kd+BrDm1psoiMsc0LZxPsyJiSN5XwLfeDSkokkYtyEZS",
+	"oq7AdPi5g+Uu6bwjWRbcLcAvHdN3pfjGekU9mKxCCZsKjoPe3Raweu12pd3nG7SJsLKu95avjIWAVGkS",
+	"j1LKJipTd2QmfZQVk5wslyag2A2e2SMEVdjVbFyd8dqi67wGdMYA+cKE8A4wdGoR5pDxJx46KGUW7i2H",
+	"Uz3WWr+N+xiPkaiTXAeTqCRCGAOHqQ4QiWCFCw4f4M0A1ysxOh6Wt82cIaiawCB0hIqTJATzy7KSa0Qy",
+	"VCuxUJ5QxgF8aHaHjyQJmo9faybxeOD+Vw0PrWPSPN2F9qKXg/KBxe4wwGELibqqGJcCvbNhjxX+I7NM",
+	"+oqz8sx5hCjDhQgHRpwpZj6XOxMKZlCsAy91hARy5Z9xge4NqJsY3dss0wZhmqJ7nbnZhKIdXlNliB6I",
+	"HUHKunBWPRDJGI0TwN6Vxo7Ji9hBcwNQjBLOaIxgBXwdIyPFIka/1lBDjHAmgf+/5+qNPey2Q91Gvi0Q",
+	"LY/EVjt05ctDkwecR66GWRshcQoipJecyxRQqAdzsXe688bvG7GK82TDq3R86YBnssPBEJIDLn0fyThC",
+	"wFVM1xAp5PFIuJP7nJYuCl8RLiSyr43YyJwI5E4Yo9ucFGDzFuYZgjsipIjiUQ6Qjjo6WezGk/Gw5OGz",
+	"wYCFJ8Qmb1qHpWd3oaykCKe9FixdR/N7nYvD6SVI2bH9npimNZwfnuMCUv/KvUIyxyZ5xCEBsjI4t/7U",
+	"XEVIJllTFEjUC7XEQuk1ZSSlMKrgQUZyNKNzwCLEOtrJbMIQLCSyyA9njqg8IELbnGN3OY0GMf3+/M1L",
+	"jS2ddermm7Un90Q4JFaW/XY7VZqTm6xdS07LUg18jnHilhE7vNZgM8jUhNYSrupyb/ztYcIFEIb705So",
+	"f3DxtjM9MK2DttYzFzo9Y9ds8pdqexPEizm6gTW6QTqPoJiWqVh0BRwdHx3//YubyfGX2q7WlXLX1bOb",
+	"Dn2P0GsiJFtyXApUAl+C2tEd/CgK4EWH8I3D+rEwanbV4LUhWXgr8RE581aVDcwu8d3onEU32h4TnmvO",
+	"GSFdTl1oWo4TtYcHVTutWxu+B9EkmcTFaEQNh2+/lckLGzpLny6bNNzWzWnYNIFDhOOcreyAg7wjHb42",
+	"CCmYtqzXt5tGSQ5ko3U1Iw0ULlp0A00hPaCGH8i/VW2hblTdrVug2jXFhSfGBcNcHhQcIbHs5L1sLleZ",
+	"jn4GrOfbxdHdRM2crDC3wdeHlpw/NWs1j668RZuHr+zqYeumTxg3nOBjIcRMWwHz+GTTCvjiQTFVOMFh",
+	"lgmejNsOgy0WL13Kf8sw3OFEohQSUuICNQUlv14/mzy//ssXP/98ZH4Fq/JxlNScA03W/S0urn5ApyfH",
+	"X28tez75v+v7p5vgYiwLtStoxmMUeXrkDGH0V/KN0uxGQ5h0sM2uGyZVL51q8Mb7tQXHl10NZVacqPjO",
+	"ZB4nplS2t/DAMsVKpS3ZNpgJk6sR6S7BTGV8IEbCsh6wtJLIAnaw1b4Emq3smWWarWJ3nCAIrY3cSlya",
+	"FwrZ2KeacfaJQJRJxAEXSHKcZSSZK5rhla7iqXmKhiWmNS682UfogubAiTSlWlNXaT04XYOuBYgjj65q",
+	"OW1M1FrB4NEkiQbluAuYknmdcNlhEopw2eES8yUIaSXtTEU2qGRcJ8cwOp091Z76ugJUczrndVpiPtc5",
+	"hLB/EuwHSVjVZPZd44BDhWejhRrX5Dj2s7XVPZXWEAa+ED+882zOoJ3t4aubMx7wczeB7ax9Ht2zYcd/",
+	"E9BU38Haoc02z9i41LoAROpQL0Yk20rzScZB8V6IEwZtgcTL/QLZWqR+btsssYsGg7WGj0a3l7gMeJdK",
+	"ZCkiKVBJ5DrWWHIc90Snv0vgSK1whM5VMK8Ql6IUS2wwj2UzHpVsBcLVPSjc6nkIS1aSBBfF2riHl0CX",
+	"Mo/mp7NgFaza3bKSkTtI294M4TWwzE2mvmhdPyWkKRSg+78yaZO96mRKjI2XfIR+UAvfEgE2t+/6YbSX",
+	"ndUCUuN3n56cBHO9pmlkTLjXwtkF7m+4qE0u1QPMcLLpOkGMFuuhzpOW1oNRxN9s/KDXtKIijLrRsJ4h",
+	"vMKkwIsCHP08vbMnithTvLmiuBI5C/C0D0048WjIOL504LvFO92yLiLbjfoAGALXnMj1ldrFnoYKiYui",
+	"iU/0ATRfAOZa39plcikr01BHaMbCEUvFmWQJK9AC5C0ARe+0GdGZCdyKl9NeR+gcKdgxXSNSVgWUCgdK",
+	"2ZkeR5ziSvE6oSjjjEoXRrNbb42faeM1zCO7X6Me3YEij6WiY+3oVUBxRaJ59PRodvTUuIi5RskUc0ky",
+	"nEgxvTfdxxv1OAestWnTOXmRRvPoNRbndni01R96MpsNoMkdL8eGdzFPcrLSxD6dne6ZlDIwDkyObbbS",
+	"m+5afAbYqzmf1yKpQqGyxHytK/SmaHQbKinllirtbn4b94fwju2Qqe3k3lzHUVXLPirf1rKDSi3c35jc",
+	"8VB/6D9J1W0LbezwglBsOhdCbbx+u/CmR7cACX6sCoZVYPd4JJulfFzGiOnmHKelrZXXTj9KmaZ2iWWS",
+	"68cOj5s4mjaV4yUEMPpXkC5FEeLMgzQtmw0CnbaKac3xDsGXsubUCIte03eCRYxcMSxGptilNY4pgDm/",
+	"qqngaLw1eBLTe5JudmHwB69T+pNhcWfr9/utfm2v3/sR7dl+wq1ZXfkKXo5kd/v2gYjqd7OftT8FwhzQ",
+	"DVQuqL4FuGm9H8IRmI6BLS0UuCZA0p13BDxf7njWd+Y214pjbD126iraUx3EiGlT1566mramg/LV+uz0",
+	"rX5+1YQ/+7TO98zzUAHpLRWJCsjkHEnl5givMu06FGPb/yviNtmg3kpOEiMbbS0ZqZD1ACJqQBOmUtZ1",
+	"rrE9eNuXbQX3zDi1hC610V8qB9GaN5RjrhOJQ2LZeGM9BtjKM73HS4e/G6pcB9HO1LxixKnllots8j2j",
+	"MHmjNO7O6xHXn1AjNPANKAQPCk8fKGhDuffGSYyVN6U0o47ihkFTmz4Ns2QTlh5QseMGHkcrnMgaK1bC",
+	"8iN8DZtZ2MR7R7rLT2OG6ttGD1QHU6zvkeyyMOamyWPNSzckqcVDeuCaqy77wg29bCC26LHoC12oPCCH",
+	"aMfIa4HRaiwFSmzrvfhdM4m5PNC7G/kbwxBHFRMBnn3BAUt44S48jHPVH6b+urc4Rnntx48QF31jYkSS",
+	"Wg8bw//v3TWMA4iAQbdSkuZih3GHDMt0XIMnwrbiGSd3PPs1rRXTe/dzM90qrn8+fLl/YJPzGebhC7pi",
+	"N/CJuLffcz2Kg2ef4ABDzOl1gT2eQw0yhZfkeSgH5ubG0E47+dqNOail9HceZS3d5aZ9trJZ+Dexl1op",
+	"dP1wwEneEEiHf0nuZ5ZtU4aXMv09m1RPfe2N8S/8lsg/ilC2vjWHBKj0C6GLtXqsbIWhujMtLEOJb9w/",
+	"KwaIPya4f1wwP3U3z4Y455IdWh+Z1oBHX3bbUkZm1WBVQMKdnOr+zEnbBL0jMtxm3Eu99OH41UtZmFue",
+	"KCNcyM+TF3+tQWeZ+98N2fFVhfBcr3PtwXM7Pd07Zwev5OmqnLn1mHFWms48SUpAylCEmq9ChxDENpL3",
+	"s/FDVfExJ7IKSpTG4b34dmD7BWSMf7r9l1ov7thfpyYfu/0bczPbtmnodiEjChRuW1EIH8BdSO1kNs29",
+	"7pPZ/mvevfSxVga6ymwQgQVSggJ8IpQ50SpDzBGm5if6RQ37xf/AgNVOOlYnUqCLb8+84bggK/hFeSB6",
+	"PSxRAVhIc+EGHX+FhKnuBQVNfzQhxOxNQbsP0U864W2mErqMkdB1fWGyymfmGNo0JgVRv22ZOWGUQiLF",
+	"UMbwEgs5eak1qOaOg1mf5sr5Dgv0xo3Zkwj1GTsFnKJCN8cL3bGvn/YuuodR32msfwj6/RO4PZqEPhGH",
+	"lazH5mZHWV93IaZvfYPuXYPYxxvLSyKk6FFMC5qRS0XVLTJ7xjS2NwUUVn7PTr4DvPHwd1deHL3G1F7M",
+	"jPSQpRGfIH8A13qUEIazL7pu+RBquGbrg7iZnGxTwxl5Zex046LtYTKXiTYPZUpdaNuttM2Qg0YO5r7D",
+	"+Nihvfm0L3pwK4/JZFzV5SGjAVGXAlXAvcRFe2XE3sfQas/e9vjcxGr/PYZP5ko3F8MZ4s70gkLoAD41",
+	"Gh1K3QcDbnNWgJpAWGpveCtPTlsR5N2w6cOgZ+52ER6o7ZvC8fTedqeO0Pnv2l7pLVk72c+bzTf+NvF/",
+	"zkpwr/nvM+Zl+wEAyxQgElxBikSBRd76jl2D0vYUj+rGOA11YzhT1Svbp1BWTAJN1pPvYD12jxMbGDUd",
+	"IPGYqNksjGTbW+CIdob+bAo0dG0ac5V/Zj60NNRtsL/RoHeCV0DNh+1c1k7fBgYsul1kRN92cJGzzLFR",
+	"ATqsaRtKch3Ytd/Y3D6i2myPMnpYZGlEIZ1gsaaJ+QTj1yensy9N47ONvbAWvd7HLoMnfMshC4cjfq/G",
+	"UNdhR0Mcvhi03RL/Hy4Fta3E4aDE1zYP1okHqmwyjuoqxdvqz+9Ztr1dfrfyh+vN9ebfAQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -64,7 +64,7 @@ func temporaryCallers(ctx context.Context, t *trial) error {
 		want   int
 	}{{t.scope, []string{"growers"}, http.StatusOK}, {t.scope, nil, http.StatusForbidden},
 		{other, []string{"growers"}, http.StatusUnauthorized}} {
-		token, err := t.client.CreateCaller(ctx, c.scope, api.Case, c.groups)
+		token, err := t.client.CreateCaller(ctx, c.scope, platform.Caller{Purpose: api.Case, Groups: c.groups})
 		if err != nil {
 			return err
 		}

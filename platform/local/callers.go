@@ -46,9 +46,9 @@ func newCallers() (callers, error) {
 }
 
 // create returns the token of a new caller.
-func (c callers) create(of temporaryCaller) string {
+func (c callers) create(of temporaryCaller, valid time.Duration) string {
 	token := "case-" + random(20)
-	of.until = time.Now().Add(callersFor)
+	of.until = time.Now().Add(valid)
 	c.known.Add(hashed(token), of)
 	return token
 }

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
@@ -217,8 +218,12 @@ func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.I
 
 func (s *protocol) CreateCaller(_ context.Context, r api.CreateCallerRequestObject) (api.CreateCallerResponseObject,
 	error) {
+	valid := callersFor
+	if seconds := orZero(r.Body.Seconds); seconds > 0 {
+		valid = time.Duration(seconds) * time.Second
+	}
 	return api.CreateCaller201JSONResponse{Token: s.p.callers.create(temporaryCaller{
-		scope: scope{r.Region, r.Service, r.Stage}, purpose: string(r.Body.Purpose), groups: r.Body.Groups})}, nil
+		scope: scope{r.Region, r.Service, r.Stage}, purpose: string(r.Body.Purpose), groups: r.Body.Groups}, valid)}, nil
 }
 
 func (s *protocol) GetInvocation(_ context.Context, r api.GetInvocationRequestObject) (api.GetInvocationResponseObject,

@@ -61,19 +61,19 @@ func (e AttentionItemKind) Valid() bool {
 
 // Defines values for BuildHealthState.
 const (
-	Isolated BuildHealthState = "isolated"
-	Open     BuildHealthState = "open"
-	Refused  BuildHealthState = "refused"
+	BuildHealthStateIsolated BuildHealthState = "isolated"
+	BuildHealthStateOpen     BuildHealthState = "open"
+	BuildHealthStateRefused  BuildHealthState = "refused"
 )
 
 // Valid indicates whether the value is a known member of the BuildHealthState enum.
 func (e BuildHealthState) Valid() bool {
 	switch e {
-	case Isolated:
+	case BuildHealthStateIsolated:
 		return true
-	case Open:
+	case BuildHealthStateOpen:
 		return true
-	case Refused:
+	case BuildHealthStateRefused:
 		return true
 	default:
 		return false
@@ -101,6 +101,24 @@ func (e BuildState) Valid() bool {
 	case BuildStateRunning:
 		return true
 	case BuildStateSucceeded:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CopyChangeRoutes.
+const (
+	CopyChangeRoutesClose CopyChangeRoutes = "close"
+	CopyChangeRoutesOpen  CopyChangeRoutes = "open"
+)
+
+// Valid indicates whether the value is a known member of the CopyChangeRoutes enum.
+func (e CopyChangeRoutes) Valid() bool {
+	switch e {
+	case CopyChangeRoutesClose:
+		return true
+	case CopyChangeRoutesOpen:
 		return true
 	default:
 		return false
@@ -906,7 +924,16 @@ type CopyChange struct {
 
 	// Files Files by path relative to the service's folder
 	Files map[string]*FolderFile `json:"files"`
+
+	// NewToken Returns another token for the routes
+	NewToken *bool `json:"newToken,omitempty"`
+
+	// Routes Opens the routes to those that the manifests name for an hour, or closes them before; otherwise only the owner can call them
+	Routes *CopyChangeRoutes `json:"routes,omitempty"`
 }
+
+// CopyChangeRoutes Opens the routes to those that the manifests name for an hour, or closes them before; otherwise only the owner can call them
+type CopyChangeRoutes string
 
 // CopyFunction defines model for CopyFunction.
 type CopyFunction struct {
@@ -933,9 +960,12 @@ type CopyOutcome struct {
 	Functions   []CopyFunction `json:"functions"`
 
 	// Log Output of the build commands
-	Log    string   `json:"log"`
-	Notes  []string `json:"notes"`
-	PackMs float64  `json:"packMs"`
+	Log   string   `json:"log"`
+	Notes []string `json:"notes"`
+
+	// OpenUntil Until when the routes are open to those that the manifests name
+	OpenUntil *int64  `json:"openUntil,omitempty"`
+	PackMs    float64 `json:"packMs"`
 
 	// Packed Functions whose code changed
 	Packed []string `json:"packed"`
@@ -943,6 +973,9 @@ type CopyOutcome struct {
 	Stage  string   `json:"stage"`
 	Steps  []string `json:"steps"`
 	Target string   `json:"target"`
+
+	// Token Bearer token with which the owner calls the routes, for up to 12 hours; empty if the folder has errors
+	Token string `json:"token"`
 }
 
 // Cost defines model for Cost.

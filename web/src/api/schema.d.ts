@@ -1857,8 +1857,22 @@ export interface components {
             files: {
                 [key: string]: components["schemas"]["FolderFile"];
             };
+            /**
+             * @description Opens the routes to those that the manifests name for an hour, or closes them before; otherwise only the owner can call them
+             * @enum {string}
+             */
+            routes?: "open" | "close";
+            /** @description Returns another token for the routes */
+            newToken?: boolean;
         };
         CopyOutcome: {
+            /** @description Bearer token with which the owner calls the routes, for up to 12 hours; empty if the folder has errors */
+            token: string;
+            /**
+             * Format: int64
+             * @description Until when the routes are open to those that the manifests name
+             */
+            openUntil?: number;
             digest: string;
             stage: string;
             target: string;
