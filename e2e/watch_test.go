@@ -116,13 +116,22 @@ func TestWatch(t *testing.T) {
 	before := r.trial(t)
 	w := beginWatching(t, as("wren"), "watch", dir)
 	w.says("-- synced in", "{station}/frost")
+	w.says("only you can call", "Authorization: Bearer ")
 	route := regexp.MustCompile(`GET (http\S+trial~wren/stations/\{station\}/frost)`).FindStringSubmatch(w.out.String())
 	if route == nil {
 		t.Fatalf("no address is told: %s", w.out.String())
 	}
 	edit(t, dir, "functions/warn/warn.py", `"mode": MODE`, `"mode": "mine"`)
 	w.says("-- synced in", "code of warn, 2 steps")
-	answer, err := http.Get(strings.Replace(route[1], "{station}", "hill", 1))
+	request, err := http.NewRequest(http.MethodGet, strings.Replace(route[1], "{station}", "hill", 1), http.NoBody)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if answer, err := http.DefaultClient.Do(request); err != nil || answer.StatusCode != 401 || answer.Body.Close() != nil {
+		t.Errorf("anybody can call the copy: %v %v", err, answer)
+	}
+	request.Header.Set("Authorization", regexp.MustCompile(`Bearer \S+`).FindString(w.out.String()))
+	answer, err := http.DefaultClient.Do(request)
 	if err != nil {
 		t.Fatal(err)
 	}

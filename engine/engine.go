@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -53,6 +54,8 @@ type Options struct {
 	// NewKeys creates new keys if the keys that encrypt secrets and sign versions are lost; secrets have to be
 	// set again then.
 	NewKeys bool
+	// TrustedProxies are the networks of proxies whose X-Forwarded-For header names callers.
+	TrustedProxies []netip.Prefix
 	// NotificationsInside allows notifications to this machine and to private networks.
 	NotificationsInside bool
 	Mail                notice.Mail // the mail server of notifications
@@ -174,7 +177,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	if e.People, err = people.Open(e.Store, o.Dir, newSeal); err != nil {
+	if e.People, err = people.Open(e.Store, o.Dir, newSeal, people.Behind(o.TrustedProxies)); err != nil {
 		return err
 	}
 	if e.Host, err = source.NewHost(filepath.Join(o.Dir, repositoriesFolder), o.Self, e.authenticate,
@@ -277,7 +280,7 @@ func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 	if !ok {
 		return source.Visitor{}, errors.New("sign in with your username and password")
 	}
-	p, err := e.People.Enter(r.Context(), username, password, people.From(r))
+	p, err := e.People.Enter(r.Context(), username, password, e.People.From(r))
 	if err != nil {
 		return source.Visitor{}, err
 	}

@@ -447,7 +447,7 @@ func TestServiceBelongsToOneRepository(t *testing.T) {
 		list, err := r.Store.Builds(t.Context(), "frostline", 10)
 		return err == nil && len(list) == 2 && list[0].State == store.BuildSucceeded && list[0].Person == "sorrel"
 	})
-	entries, err := r.Store.Journal(t.Context(), "frostline", store.Part{Limit: 200}, store.Entry{})
+	entries, err := r.Store.Journal(t.Context(), "frostline", true, store.Part{Limit: 200}, store.Entry{})
 	must(t, err)
 	told := ""
 	for _, e := range entries {

@@ -187,7 +187,7 @@ func TestDriftIgnoredUntil(t *testing.T) {
 	if err := r.Store.Unignore(t.Context(), at, "identity/a", "owner", "wren"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("twice: %v", err)
 	}
-	entries, err := r.Store.Journal(t.Context(), at.Service, store.Part{Limit: 50}, store.Entry{})
+	entries, err := r.Store.Journal(t.Context(), at.Service, true, store.Part{Limit: 50}, store.Entry{})
 	if err != nil || !slices.ContainsFunc(entries, func(e store.Entry) bool {
 		return e.Person == "wren" && strings.Contains(e.What, "drift ignored") && strings.Contains(e.Text, "harvest")
 	}) {

@@ -52,7 +52,8 @@ func operationAccess() map[string]access {
 	return map[string]access{
 		"signIn": of(nobody), "getWelcome": of(nobody),
 		"getSession": of(themselves), "signOut": of(themselves), "listTokens": of(themselves),
-		"createToken": of(themselves), "revokeToken": of(themselves), "getSchema": of(themselves), "listDocs": of(themselves),
+		"createToken": of(themselves), "revokeToken": of(themselves), "changePassword": of(themselves), "listSessions": of(themselves),
+		"endSession": of(themselves), "getSchema": of(themselves), "listDocs": of(themselves),
 		"getDoc":    of(themselves),
 		"getHealth": of(listed, view), "listServices": of(listed, view), "listRepositories": of(listed, view),
 		"listCopies": of(listed, view), "followEvents": of(listed, view), "listNotificationTargets": of(listed, admin),
@@ -136,7 +137,8 @@ func (g *guard) check(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// mayOne returns nil if somebody has one of the rights; in a body's scope, the right to view the service is checked here.
+// mayOne returns nil if somebody has one of the rights; in a body's scope, the right to view the service is checked
+// here.
 func mayOne(p store.Person, a access, in rights.Scope) error {
 	list := a.rights
 	if a.scope == inBody {

@@ -44,6 +44,39 @@ func (h *handlers) CreateToken(ctx context.Context,
 	return api.CreateToken201JSONResponse{Text: text, Token: tokenOf(t)}, nil
 }
 
+// ChangePassword changes the user's password.
+func (h *handlers) ChangePassword(ctx context.Context,
+	r api.ChangePasswordRequestObject) (api.ChangePasswordResponseObject, error) {
+	if who(ctx).person.Token != nil {
+		return nil, fmt.Errorf("%w: a token cannot change the password", rights.ErrDenied)
+	}
+	err := h.engine.People.ChangePassword(ctx, who(ctx).person.Username, r.Body.Current, r.Body.Password, fromAddress(ctx))
+	return api.ChangePassword204Response{}, err
+}
+
+// ListSessions lists the user's sessions.
+func (h *handlers) ListSessions(ctx context.Context, _ api.ListSessionsRequestObject) (api.ListSessionsResponseObject,
+	error) {
+	in := who(ctx)
+	list, err := h.engine.Store.Sessions(ctx, in.person.Username)
+	out := api.ListSessions200JSONResponse{}
+	for _, s := range list {
+		out = append(out, api.AccountSession{Id: s.ID, Address: s.Address, StartedAt: s.Made.UnixMilli(),
+			UsedAt: s.Used.UnixMilli(), EndsAt: s.Until.UnixMilli(), Current: in.token != "" && s.ID == in.session.ID})
+	}
+	return out, err
+}
+
+// EndSession ends one of the user's sessions.
+func (h *handlers) EndSession(ctx context.Context, r api.EndSessionRequestObject) (api.EndSessionResponseObject,
+	error) {
+	if who(ctx).person.Token != nil {
+		return nil, fmt.Errorf("%w: a token cannot end sessions", rights.ErrDenied)
+	}
+	err := h.engine.People.EndSession(ctx, who(ctx).person.Username, r.Id)
+	return api.EndSession204Response{}, err
+}
+
 // RevokeToken revokes a token. A token can revoke only itself.
 func (h *handlers) RevokeToken(ctx context.Context,
 	r api.RevokeTokenRequestObject) (api.RevokeTokenResponseObject, error) {

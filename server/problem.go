@@ -127,7 +127,7 @@ func statusOf(err error) (status int, known bool) {
 		return http.StatusUnauthorized, true
 	case errors.Is(err, rights.ErrDenied), errors.Is(err, mirror.ErrNotification):
 		return http.StatusForbidden, true
-	case errors.Is(err, people.ErrTokenWish):
+	case errors.Is(err, people.ErrTokenWish), errors.Is(err, people.ErrPassword), errors.Is(err, people.ErrWeakPassword):
 		return http.StatusUnprocessableEntity, true
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, deploy.ErrNoTarget), errors.Is(err, source.ErrNoCommit),
 		errors.Is(err, deliver.ErrNotThere):

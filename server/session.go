@@ -40,7 +40,7 @@ func (s *Server) cookieName() (name string, secure bool) {
 
 type (
 	signedInKey struct{}
-	addressKey  struct{} // of a sign-in request
+	addressKey  struct{} // the caller's address
 )
 
 type signedIn struct {
@@ -68,12 +68,13 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		case signingIn && !sameOrigin(r):
 			return badRequest("signing in is only possible on Rudmar's own page")
 		case signingIn:
-			c.SetRequest(r.WithContext(context.WithValue(r.Context(), addressKey{}, people.From(r))))
+			c.SetRequest(r.WithContext(context.WithValue(r.Context(), addressKey{}, s.engine.People.From(r))))
 			return next(c)
 		case err != nil:
 			return err
 		}
-		c.SetRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, in))) // for rejected requests as well
+		c.SetRequest(r.WithContext(context.WithValue( // for rejected requests as well
+			context.WithValue(r.Context(), signedInKey{}, in), addressKey{}, s.engine.People.From(r))))
 		if in.token != "" && r.Method != http.MethodGet && r.Method != http.MethodHead {
 			if subtle.ConstantTimeCompare([]byte(r.Header.Get("X-CSRF-Token")), []byte(in.session.CSRF)) != 1 {
 				return echo.NewHTTPError(http.StatusForbidden,
@@ -96,11 +97,11 @@ func sameOrigin(r *http.Request) bool {
 
 func (s *Server) identify(r *http.Request) (signedIn, error) {
 	if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		p, err := s.engine.People.ByToken(r.Context(), text, people.From(r))
+		p, err := s.engine.People.ByToken(r.Context(), text, s.engine.People.From(r))
 		return signedIn{person: p}, err
 	}
 	if username, password, ok := r.BasicAuth(); ok {
-		p, err := s.engine.People.Enter(r.Context(), username, password, people.From(r))
+		p, err := s.engine.People.Enter(r.Context(), username, password, s.engine.People.From(r))
 		return signedIn{person: p}, err
 	}
 	name, _ := s.cookieName()
@@ -112,7 +113,7 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 	if err != nil {
 		return signedIn{}, errNotSignedIn
 	}
-	return signedIn{person: p, session: session, token: cookie.Value}, nil
+	return signedIn{person: p, session: session, token: cookie.Value}, s.engine.People.UseSession(r.Context(), session)
 }
 
 func (h *handlers) sessionOf(ctx context.Context, p store.Person, csrf string) (api.Session, error) {
@@ -199,7 +200,8 @@ func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api
 
 func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject) (api.GetJournalResponseObject,
 	error) {
-	list, err := h.engine.Store.Journal(ctx, r.Service,
+	all := may(ctx, rights.Administer, "", "") == nil // entries without a service are for administrators
+	list, err := h.engine.Store.Journal(ctx, r.Service, all,
 		store.Part{Before: api.OrZero(r.Params.Before), Text: api.OrZero(r.Params.Text), Limit: partSize},
 		store.Entry{Person: api.OrZero(r.Params.Person), Stage: api.OrZero(r.Params.Stage),
 			What: api.OrZero(r.Params.Action)})

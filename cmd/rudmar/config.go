@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/mail"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -39,6 +40,7 @@ type config struct {
 	tokenFile      string
 	buildsUncaged  bool
 	noticesInside  bool
+	proxies        []string
 	mail           notice.Mail
 	mailPassword   string // a file
 	newKeys        bool
@@ -73,6 +75,8 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 		"additional hosts that builds can fetch from, besides the registries that go, npm and pip use on this machine")
 	f.BoolVar(&c.newKeys, "new-keys", false,
 		"create new keys if the ones that encrypt secrets and sign versions are missing; all secrets must then be set again, and older versions can no longer be verified")
+	f.StringSliceVar(&c.proxies, "trusted-proxy", nil,
+		"address or network (CIDR) of a proxy whose X-Forwarded-For header names the callers; repeatable")
 	f.BoolVar(&c.noticesInside, "notifications-inside", false,
 		"allow notifications to addresses of this machine and of private networks")
 	f.StringVar(&c.mail.Server, "mail-server", "", "mail server as host:port; no email is sent without one")
@@ -130,6 +134,23 @@ func (c *config) mailServer() (notice.Mail, error) {
 		m.Password = text
 	}
 	return m, nil
+}
+
+// trustedProxies reads --trusted-proxy.
+func (c *config) trustedProxies() ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, text := range c.proxies {
+		prefix, err := netip.ParsePrefix(text)
+		if err != nil {
+			address, addressErr := netip.ParseAddr(text)
+			if addressErr != nil {
+				return nil, coded{exitUsage, fmt.Errorf("--trusted-proxy %q is neither an address nor a network such as 10.0.0.0/8", text)}
+			}
+			prefix = netip.PrefixFrom(address, address.BitLen())
+		}
+		out = append(out, prefix)
+	}
+	return out, nil
 }
 
 // secretIn reads a file with a password or token, without surrounding whitespace.

@@ -89,7 +89,8 @@ Exit codes: 0 success, 1 failure, 2 wrong usage, 3 the manifests have errors; pl
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), userCommand(), rightCommand(), secretCommand(), checkCommand(),
+	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), userCommand(), rightCommand(),
+		secretCommand(), checkCommand(),
 		formatCommand(), versionCommand(), renderCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
 		outputCommand(), deploymentCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), pruneCommand(),
 		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), statusCommand(),

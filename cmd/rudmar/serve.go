@@ -78,6 +78,10 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	if err != nil {
 		return fmt.Errorf("finding this program: %w", err)
 	}
+	proxies, err := c.trustedProxies()
+	if err != nil {
+		return err
+	}
 	mail, err := c.mailServer()
 	if err != nil {
 		return err
@@ -86,7 +90,7 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 		engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client},
 			ObserveEvery: c.lookEvery, Page: c.address, Log: log,
 			NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged,
-			NotificationsInside: c.noticesInside, Mail: mail, Registries: c.registries})
+			TrustedProxies: proxies, NotificationsInside: c.noticesInside, Mail: mail, Registries: c.registries})
 	if err != nil {
 		return err
 	}

@@ -32,7 +32,8 @@ const (
 
 // Permissions returns all permissions.
 func Permissions() []Permission {
-	return []Permission{View, ViewBodies, Invoke, Write, Request, Approve, Override, SetSecrets, UseSecrets, Deploy, Administer}
+	return []Permission{View, ViewBodies, Invoke, Write, Request, Approve, Override, SetSecrets, UseSecrets,
+		Deploy, Administer}
 }
 
 // Named returns all permissions as a list in words.

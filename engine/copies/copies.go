@@ -277,8 +277,8 @@ func (k *Keeper) token(ctx context.Context, f *folder, c deploy.Private, another
 	if err != nil {
 		return "", err
 	}
-	token, err := client.CreateCaller(ctx, c.Scope(), platform.Caller{Purpose: api.Manual, Groups: []string{c.OwnerGroup()},
-		For: TokenFor})
+	token, err := client.CreateCaller(ctx, c.Scope(), platform.Caller{Purpose: api.Manual,
+		Groups: []string{c.OwnerGroup()}, For: TokenFor})
 	if err != nil {
 		return "", fmt.Errorf("creating a token for the copy's routes: %w", err)
 	}

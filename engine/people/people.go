@@ -11,6 +11,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -19,6 +21,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	zxcvbn "github.com/ccojocar/zxcvbn-go"
 	"golang.org/x/crypto/bcrypt"
 
 	"github.com/google/renameio/v2"
@@ -32,8 +35,10 @@ import (
 var (
 	ErrSignIn   = errors.New("the username or password is wrong")
 	ErrPassword = fmt.Errorf("a password must have at least %d characters", leastPassword)
-	ErrUsername = errors.New("a username has 1 to 40 lowercase letters, digits and hyphens and starts with a letter")
-	ErrRole     = errors.New("unknown role")
+	// ErrWeakPassword reports a password that is soon guessed.
+	ErrWeakPassword = errors.New("this password is too easy to guess; use several unrelated words")
+	ErrUsername     = errors.New("a username has 1 to 40 lowercase letters, digits and hyphens and starts with a letter")
+	ErrRole         = errors.New("unknown role")
 )
 
 // leastPassword is the minimum number of characters of a password; mostPassword is how many bytes bcrypt reads
@@ -61,7 +66,10 @@ type Directory struct {
 	// every request.
 	checked *recent.Cache[[sha256.Size]byte, struct{}]
 	guesses *guesses
-	ended   bell.Bell // signaled when sessions may have ended
+	hashing *hashing
+
+	addresses Addresses
+	ended     bell.Bell // signaled when sessions may have ended
 }
 
 // KeyFile is the file of the key that encrypts secrets, in the data folder.
@@ -73,9 +81,20 @@ func HasKey(dir string) bool {
 	return err == nil
 }
 
+// Option changes a directory.
+type Option func(d *Directory)
+
+// Behind trusts proxies to name the addresses of callers.
+func Behind(proxies []netip.Prefix) Option {
+	return func(d *Directory) { d.addresses = AddressesBehind(proxies) }
+}
+
+// From returns the address of a request's caller.
+func (d *Directory) From(r *http.Request) string { return d.addresses(r) }
+
 // Open opens the directory. The key that encrypts secrets is in a file of the data folder; if it is missing,
 // Open creates it if that is allowed, otherwise the error is store.ErrKeyGone.
-func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
+func Open(s *store.Store, dir string, newKey bool, options ...Option) (*Directory, error) {
 	key, err := installationKey(filepath.Join(dir, KeyFile), newKey)
 	if err != nil {
 		return nil, err
@@ -87,9 +106,13 @@ func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
 	seal, err := cipher.NewGCM(block)
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte("fingerprints of secrets"))
-	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost,
+	d := &Directory{addresses: From, store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost,
 		checked: recent.New[[sha256.Size]byte, struct{}](checkedPasswords),
-		guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
+		guesses: &guesses{now: s.Now, made: map[string]guess{}}, hashing: newHashing()}
+	for _, change := range options {
+		change(d)
+	}
+	return d, err
 }
 
 func installationKey(file string, mayMake bool) ([]byte, error) {
@@ -155,7 +178,7 @@ func (d *Directory) Add(ctx context.Context, w NewUser, by string) error {
 	if err != nil {
 		return fmt.Errorf("adding %s: %w", w.Username, err)
 	}
-	hash, err := d.hash(w.Password)
+	hash, err := d.hash(ctx, w.Username, w.Password)
 	if err != nil {
 		return fmt.Errorf("adding %s: %w", w.Username, err)
 	}
@@ -163,14 +186,38 @@ func (d *Directory) Add(ctx context.Context, w NewUser, by string) error {
 		by, "user created")
 }
 
-func (d *Directory) hash(password string) (string, error) {
+// leastStrength is the minimum score of a password, of 0 to 4 (zxcvbn's estimate): 2 takes at least 10^6 guesses.
+const leastStrength = 2
+
+// checkPassword returns why a password is not accepted: it is short, contains the username, is one character or a word
+// repeated, or common according to an estimator that ships lists of passwords and words.
+func checkPassword(username, password string) error {
 	if utf8.RuneCountInString(password) < leastPassword {
-		return "", ErrPassword
+		return ErrPassword
+	}
+	lower := strings.ToLower(password)
+	if strings.Contains(lower, strings.ToLower(username)) {
+		return fmt.Errorf("%w: it contains the username", ErrWeakPassword)
+	}
+	score := zxcvbn.PasswordStrength(password, []string{username, "rudmar"}).Score
+	if strings.Count(lower, lower[:1]) == len(lower) || score < leastStrength {
+		return ErrWeakPassword
+	}
+	return nil
+}
+
+func (d *Directory) hash(ctx context.Context, username, password string) (string, error) {
+	if err := checkPassword(username, password); err != nil {
+		return "", err
 	}
 	if len(password) > mostPassword {
 		return "", fmt.Errorf("a password can have at most %d bytes", mostPassword)
 	}
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), d.cost)
+	var hash []byte
+	err := d.hashing.do(ctx, func() (err error) {
+		hash, err = bcrypt.GenerateFromPassword([]byte(password), d.cost)
+		return err
+	})
 	return string(hash), err
 }
 
@@ -194,8 +241,8 @@ func (d *Directory) Change(ctx context.Context, username, by, what string, chang
 	return d.put(ctx, p, by, what)
 }
 
-// Grant adds a right. Its subject and scope must exist: the error wraps store.ErrNotFound otherwise; a group exists once
-// a user is in it.
+// Grant adds a right. Its subject and scope must exist: the error wraps store.ErrNotFound otherwise; a group exists
+// once a user is in it.
 func (d *Directory) Grant(ctx context.Context, r store.Right) error {
 	if err := d.store.CheckScope(ctx, r.In); err != nil {
 		return err
@@ -224,7 +271,7 @@ func (d *Directory) Revoke(ctx context.Context, r store.Right) error {
 func (d *Directory) SetPassword(ctx context.Context, username, password, by string) error {
 	return d.Change(ctx, username, by, "password changed", func(p *store.Person) error {
 		var err error
-		p.Password, err = d.hash(password)
+		p.Password, err = d.hash(ctx, username, password)
 		return err
 	})
 }
@@ -244,23 +291,26 @@ func (d *Directory) knows(ctx context.Context, username, password string) bool {
 // Check returns the person of a username and password, or ErrSignIn.
 func (d *Directory) Check(ctx context.Context, username, password string) (store.Person, error) {
 	p, err := d.store.Person(ctx, username)
-	if errors.Is(err, store.ErrNotFound) {
-		// Takes as long as for an existing account.
-		_ = bcrypt.CompareHashAndPassword([]byte("$2a$10$7EqJtq98hPqEX7fNZaFWoOhi5rBvVhx8yJk3uZpM6yqfzJ0m0m0mu"),
-			[]byte(password))
-		return p, ErrSignIn
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return p, err
 	}
-	key := sha256.Sum256([]byte(p.Password + "\x00" + password))
-	if p.Closed {
-		return store.Person{}, ErrSignIn
+	none := err != nil || p.Closed
+	hash := p.Password
+	if none { // takes as long as for an open account
+		hash = "$2a$10$7EqJtq98hPqEX7fNZaFWoOhi5rBvVhx8yJk3uZpM6yqfzJ0m0m0mu"
 	}
-	if _, right := d.checked.Get(key); right {
+	key := sha256.Sum256([]byte(hash + "\x00" + password))
+	if _, right := d.checked.Get(key); right && !none {
 		return p, nil
 	}
-	if bcrypt.CompareHashAndPassword([]byte(p.Password), []byte(password)) != nil {
+	right := false
+	if err := d.hashing.do(ctx, func() error {
+		right = bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) == nil
+		return nil
+	}); err != nil {
+		return store.Person{}, err
+	}
+	if none || !right {
 		return store.Person{}, ErrSignIn
 	}
 	d.checked.Add(key, struct{}{})
@@ -284,8 +334,8 @@ func (d *Directory) SignIn(ctx context.Context, username, password, address stri
 	}
 	token = hex.EncodeToString(randomBytes(24))
 	session = store.Session{Username: p.Username, CSRF: hex.EncodeToString(randomBytes(16)),
-		Until: d.store.Now().Add(SessionLength)}
-	return token, session, d.store.AddSession(ctx, hashed(token), session, address)
+		Until: d.store.Now().Add(SessionLength), Address: address}
+	return token, session, d.store.AddSession(ctx, hashed(token), session)
 }
 
 // Session returns the user of a token.
@@ -299,6 +349,30 @@ func (d *Directory) Session(ctx context.Context, token string) (store.Person, st
 		err = ErrSignIn
 	}
 	return p, session, err
+}
+
+// UseSession records that a session was used.
+func (d *Directory) UseSession(ctx context.Context, session store.Session) error {
+	return d.store.UseSession(ctx, session)
+}
+
+// EndSession ends a session of a user by its ID.
+func (d *Directory) EndSession(ctx context.Context, username string, id int64) error {
+	defer d.ended.Ring()
+	return d.store.EndOwnSession(ctx, username, id)
+}
+
+// ChangePassword changes a user's own password, at an address: the present one is checked as in signing in. All
+// their sessions end.
+func (d *Directory) ChangePassword(ctx context.Context, username, current, password, address string) error {
+	p, err := d.Enter(ctx, username, current, address)
+	if err == nil && p.Token != nil {
+		err = fmt.Errorf("%w: a token cannot change the password", rights.ErrDenied)
+	}
+	if err != nil {
+		return err
+	}
+	return d.SetPassword(ctx, username, password, username)
 }
 
 // SignOut ends a session.

@@ -2,8 +2,14 @@ package people_test
 
 import (
 	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -166,9 +172,140 @@ func TestGuessingIsThrottled(t *testing.T) {
 	if got := guess("linden", password, "192.0.2.77"); got != "in" {
 		t.Errorf("from another address: %s", got)
 	}
-	entries, err := s.Journal(ctx, "", store.Part{Limit: 100}, store.Entry{})
+	entries, err := s.Journal(ctx, "", true, store.Part{Limit: 100}, store.Entry{})
 	if err != nil || len(entries) < 20 || entries[0].What != "sign-in failed" {
 		t.Errorf("the journal: %+v %v", entries, err)
+	}
+}
+
+// Attempts at the same time count as much as one after the other; strangers do not lock out somebody who comes from
+// where they have signed in before; a closed account takes as long as an open one.
+func TestGuessingInParallel(t *testing.T) {
+	d, s, _ := directory(t)
+	ctx := t.Context()
+	_, _, err := d.SignIn(ctx, "wren", password, "192.0.2.1")
+	must(t, err)
+	enter := func(username, password, address string) error {
+		_, err := d.Enter(ctx, username, password, address)
+		return err
+	}
+	var wrong, slow atomic.Int32
+	var group sync.WaitGroup
+	for i := range 60 {
+		group.Go(func() {
+			var wait *people.SlowError
+			switch err := enter("wren", fmt.Sprintf("a-wrong-password-%d", i), fmt.Sprintf("198.51.100.%d", i)); {
+			case errors.As(err, &wait):
+				slow.Add(1)
+			case errors.Is(err, people.ErrSignIn):
+				wrong.Add(1)
+			default:
+				t.Error(err)
+			}
+		})
+	}
+	group.Wait()
+	if wrong.Load() > 6 || wrong.Load()+slow.Load() != 60 {
+		t.Errorf("of 60 parallel attempts %d were checked", wrong.Load())
+	}
+	must(t, d.Change(ctx, "wren", "", "as it was", func(*store.Person) error { return nil })) // nothing is cached
+	if err := enter("wren", password, "192.0.2.1"); err != nil {
+		t.Errorf("from a known address while a stranger guesses: %v", err)
+	}
+	must(t, d.Change(ctx, "wren", "", "closed", func(p *store.Person) error { p.Closed = true; return nil }))
+	fastest := func(username string) time.Duration {
+		least := time.Hour
+		for i := range 3 {
+			begun := time.Now()
+			_, err := d.Check(ctx, username, fmt.Sprint("a-wrong-password", i))
+			if least = min(least, time.Since(begun)); !errors.Is(err, people.ErrSignIn) {
+				t.Errorf("%s: %v", username, err)
+			}
+		}
+		return least
+	}
+	if closed, nobody := fastest("wren"), fastest("nobody"); closed < nobody/3 || nobody < closed/3 {
+		t.Errorf("a closed account takes %s, an unknown one %s", closed, nobody)
+	}
+	_ = s
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestCallersBehindProxies(t *testing.T) {
+	for _, tt := range []struct{ trusted, remote, header, want string }{
+		{"", "10.0.0.2:5", "192.0.2.7", "10.0.0.2"},
+		{"10.0.0.0/8", "10.0.0.2:5", "192.0.2.7", "192.0.2.7"},
+		{"10.0.0.0/8", "10.0.0.2:5", "6.6.6.6, 192.0.2.7, 10.0.0.9", "192.0.2.7"}, // what a caller writes is left
+		{"10.0.0.0/8", "198.51.100.3:5", "192.0.2.7", "198.51.100.3"},
+		{"10.0.0.0/8", "127.0.0.1:5", "192.0.2.7", "127.0.0.1"},
+	} {
+		var proxies []netip.Prefix
+		if tt.trusted != "" {
+			proxies = append(proxies, netip.MustParsePrefix(tt.trusted))
+		}
+		r := httptest.NewRequest("GET", "/", http.NoBody)
+		r.RemoteAddr = tt.remote
+		r.Header.Set("X-Forwarded-For", tt.header)
+		if got := people.AddressesBehind(proxies)(r); got != tt.want {
+			t.Errorf("%+v: %s", tt, got)
+		}
+	}
+}
+
+func TestOwnPasswordAndSessions(t *testing.T) {
+	now := time.Unix(1_700_000_000, 0)
+	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
+	must(t, err)
+	defer s.Close()
+	d, err := people.Open(s, t.TempDir(), true)
+	must(t, err)
+	ctx := t.Context()
+	must(t, d.Add(ctx, people.NewUser{Username: "wren", Role: rights.Author, Password: password}, ""))
+	for _, weak := range []string{"aaaaaaaaaaaaaaaa", "password1234", "passwordpassword", "wren-in-the-orchard", "qwertyuiop12", "123456789012", "short"} {
+		if err := d.ChangePassword(ctx, "wren", password, weak, "192.0.2.1"); !errors.Is(err, people.ErrWeakPassword) &&
+			!errors.Is(err, people.ErrPassword) {
+			t.Errorf("%s: %v", weak, err)
+		}
+	}
+	if err := d.ChangePassword(ctx, "wren", "another-one-here", "meadow-at-dusk", "192.0.2.1"); !errors.Is(err, people.ErrSignIn) {
+		t.Errorf("with a wrong present password: %v", err)
+	}
+	one, _, err := d.SignIn(ctx, "wren", password, "192.0.2.1")
+	must(t, err)
+	two, _, err := d.SignIn(ctx, "wren", password, "192.0.2.2")
+	must(t, err)
+	list, err := s.Sessions(ctx, "wren")
+	if err != nil || len(list) != 2 || list[0].Address != "192.0.2.2" {
+		t.Fatalf("%v: %+v", err, list)
+	}
+	if err := d.EndSession(ctx, "linden", list[0].ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("another's session was ended: %v", err)
+	}
+	must(t, d.EndSession(ctx, "wren", list[0].ID))
+	if _, _, err := d.Session(ctx, two); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("an ended session: %v", err)
+	}
+	for range 5 { // requests keep it
+		now = now.Add(store.IdleLength - time.Minute)
+		_, session, err := d.Session(ctx, one)
+		must(t, err)
+		must(t, d.UseSession(ctx, session))
+	}
+	now = now.Add(store.IdleLength)
+	if _, _, err := d.Session(ctx, one); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("an idle session: %v", err)
+	}
+	three, _, err := d.SignIn(ctx, "wren", password, "192.0.2.1")
+	must(t, err)
+	must(t, d.ChangePassword(ctx, "wren", password, "meadow-at-dusk", "192.0.2.1"))
+	if _, _, err := d.Session(ctx, three); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a session after the password was changed: %v", err)
 	}
 }
 

@@ -6,8 +6,12 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"github.com/labstack/echo/v5"
 
 	"rudmar/engine/store"
 )
@@ -37,7 +41,8 @@ func (e *SlowError) Error() string {
 // has it (RFC 9110).
 func (e *SlowError) RetryAfter() int { return int(e.after.Seconds()) + 1 }
 
-// guesses counts wrong passwords by handle and by address.
+// guesses counts wrong passwords by key. An attempt is reserved before its password is checked, so attempts at the same
+// time count as much as one after the other.
 type guesses struct {
 	now  func() time.Time
 	mu   sync.Mutex
@@ -45,51 +50,129 @@ type guesses struct {
 }
 
 type guess struct {
-	wrong int
-	until time.Time // nothing is checked before
-	last  time.Time
+	wrong   int
+	pending int       // reserved, not decided yet
+	until   time.Time // nothing is checked before
+	last    time.Time
 }
 
-// wait returns how long somebody must wait before a password is checked.
-func (g *guesses) wait(keys ...string) time.Duration {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	var longest time.Duration
-	for _, key := range keys {
-		longest = max(longest, g.made[key].until.Sub(g.now()))
-	}
-	return longest
+// limit is a key with its number of free wrong passwords.
+type limit struct {
+	key  string
+	free int
 }
 
-// wrong counts a wrong password.
-func (g *guesses) wrong(key string, free int) {
+// reserve reserves an attempt for all keys, or returns how long somebody must wait.
+func (g *guesses) reserve(limits ...limit) time.Duration {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	now := g.now()
-	if len(g.made) >= mostKept {
-		for k, old := range g.made {
-			if now.Sub(old.last) > forgetAfter || now.After(old.until) && len(g.made) >= mostKept {
-				delete(g.made, k)
-			}
+	var longest time.Duration
+	for _, l := range limits {
+		v := g.made[l.key]
+		longest = max(longest, v.until.Sub(now))
+		if v.pending > 0 && v.wrong+v.pending > l.free {
+			longest = max(longest, firstPause)
 		}
 	}
-	v := g.made[key]
-	if now.Sub(v.last) > forgetAfter {
-		v = guess{}
+	if longest > 0 {
+		return longest
 	}
-	v.wrong++
-	v.last = now
-	if over := v.wrong - free; over > 0 {
-		v.until = now.Add(min(longestWait, firstPause<<min(over-1, 20)))
+	g.forget(now)
+	for _, l := range limits {
+		v := g.made[l.key]
+		v.pending++
+		v.last = now
+		g.made[l.key] = v
 	}
-	g.made[key] = v
+	return 0
 }
 
-// right forgets the wrong passwords of a username.
-func (g *guesses) right(key string) {
+// forget makes room for further keys.
+func (g *guesses) forget(now time.Time) {
+	if len(g.made) < mostKept {
+		return
+	}
+	for k, old := range g.made {
+		if old.pending == 0 && (now.Sub(old.last) > forgetAfter || now.After(old.until) && len(g.made) >= mostKept) {
+			delete(g.made, k)
+		}
+	}
+}
+
+// decide ends reserved attempts: wrong ones count; the first key of a right one is forgotten.
+func (g *guesses) decide(wrong, right bool, limits ...limit) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	delete(g.made, key)
+	now := g.now()
+	for i, l := range limits {
+		v := g.made[l.key]
+		pending := max(0, v.pending-1)
+		if right && i == 0 || now.Sub(v.last) > forgetAfter {
+			v = guess{}
+		}
+		v.pending = pending
+		if wrong {
+			v.wrong++
+			v.last = now
+			if over := v.wrong - l.free; over > 0 {
+				v.until = now.Add(min(longestWait, firstPause<<min(over-1, 20)))
+			}
+		}
+		if v.wrong == 0 && v.pending == 0 {
+			delete(g.made, l.key)
+			continue
+		}
+		g.made[l.key] = v
+	}
+}
+
+// Limits of hashing passwords, which takes a whole core for a while.
+const (
+	mostHashes  = 2
+	mostWaiting = 32
+)
+
+// hashing bounds how many passwords are hashed at the same time, and how many wait for that.
+type hashing struct {
+	slots   chan struct{}
+	waiting atomic.Int32
+}
+
+func newHashing() *hashing { return &hashing{slots: make(chan struct{}, mostHashes)} }
+
+// do hashes, or returns a *SlowError if too many wait already.
+func (h *hashing) do(ctx context.Context, hash func() error) error {
+	if h.waiting.Add(1) > mostWaiting {
+		h.waiting.Add(-1)
+		return &SlowError{firstPause}
+	}
+	select {
+	case <-ctx.Done():
+		h.waiting.Add(-1)
+		return ctx.Err()
+	case h.slots <- struct{}{}:
+		h.waiting.Add(-1)
+	}
+	defer func() { <-h.slots }()
+	return hash()
+}
+
+// Addresses returns the remote address of a request.
+type Addresses func(r *http.Request) string
+
+// AddressesBehind returns the addresses of callers behind trusted proxies, whose X-Forwarded-For header is read from
+// the right up to the first address that is none of theirs. Without proxies the header counts for nothing.
+func AddressesBehind(proxies []netip.Prefix) Addresses {
+	if len(proxies) == 0 {
+		return From
+	}
+	options := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for _, p := range proxies {
+		options = append(options, echo.TrustIPRange(&net.IPNet{IP: p.Masked().Addr().AsSlice(),
+			Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
+	}
+	return Addresses(echo.ExtractIPFromXFFHeader(options...))
 }
 
 // From returns the remote address of a request.
@@ -111,20 +194,24 @@ func (d *Directory) Enter(ctx context.Context, username, password, address strin
 		}
 		return p, err
 	}
-	byUsername, byAddress := "username "+username, "address "+address
 	if d.knows(ctx, username, password) { // a cached correct password costs nothing
 		return d.Check(ctx, username, password)
 	}
-	if wait := d.guesses.wait(byUsername, byAddress); wait > 0 {
+	limits := []limit{{"username " + username, freeUsername}, {"address " + address, freeAddress}}
+	known, err := d.store.SignedInFrom(ctx, username, address)
+	if err != nil {
+		return store.Person{}, err
+	}
+	if known { // strangers elsewhere do not lock out somebody who comes from where they have signed in before
+		limits[0].key += " from " + address
+	}
+	if wait := d.guesses.reserve(limits...); wait > 0 {
 		return store.Person{}, &SlowError{wait}
 	}
 	p, err := d.Check(ctx, username, password)
-	switch {
-	case err == nil:
-		d.guesses.right(byUsername)
-	case errors.Is(err, ErrSignIn):
-		d.guesses.wrong(byUsername, freeUsername)
-		d.guesses.wrong(byAddress, freeAddress)
+	wrong := errors.Is(err, ErrSignIn)
+	d.guesses.decide(wrong, err == nil, limits...)
+	if wrong {
 		err = errors.Join(err,
 			d.store.Note(ctx, store.Entry{What: "sign-in failed", Text: fmt.Sprintf("%s from %s", shown(username), address)}))
 	}

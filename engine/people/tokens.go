@@ -97,13 +97,13 @@ func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken)
 // ByToken returns the user of a token at an address, narrowed to the token's rights. Wrong tokens are throttled
 // by address; valid ones are not, because nobody guesses 24 bytes, and others may share the address.
 func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Person, error) {
-	byAddress := "address " + address
+	byAddress := limit{"address " + address, freeAddress}
 	t, err := d.store.Token(ctx, hashed(text))
 	if errors.Is(err, store.ErrNotFound) {
-		if wait := d.guesses.wait(byAddress); wait > 0 {
+		if wait := d.guesses.reserve(byAddress); wait > 0 {
 			return store.Person{}, &SlowError{wait}
 		}
-		d.guesses.wrong(byAddress, freeAddress)
+		d.guesses.decide(true, false, byAddress)
 		return store.Person{}, errors.Join(ErrToken,
 			d.store.Note(ctx, store.Entry{What: "sign-in failed", Text: "unknown token, from " + address}))
 	}

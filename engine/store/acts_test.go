@@ -122,7 +122,7 @@ func story(s *store.Store) []dbtest.Act {
 			return s.PutPerson(ctx, store.Person{Username: "wren", Granted: []rights.Grant{{Right: "author"}}, Password: "x", Groups: []string{"growers"}}, "linden", "user created")
 		}},
 		{"a person signs in", func(ctx context.Context) error {
-			return s.AddSession(ctx, "hash", store.Session{Username: "wren", CSRF: "c", Until: s.Now().Add(time.Hour)}, "127.0.0.1")
+			return s.AddSession(ctx, "hash", store.Session{Username: "wren", CSRF: "c", Until: s.Now().Add(time.Hour), Address: "127.0.0.1"})
 		}},
 		{"a token is made", func(ctx context.Context) (err error) {
 			token, err = s.AddToken(ctx, "th", store.Token{Username: "wren", Name: "nightly", Grants: []rights.Grant{{Right: "look"}, {Right: "run"}}, Until: s.Now().Add(time.Hour)})

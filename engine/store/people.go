@@ -93,39 +93,6 @@ func (s *Store) People(ctx context.Context) ([]Person, error) {
 	return list(ctx, s.read, scanUser, `SELECT `+personColumns+` FROM people ORDER BY handle`)
 }
 
-// Session is a user's session. Its token is stored as a hash.
-type Session struct {
-	Username, CSRF string
-	Until          time.Time
-}
-
-// AddSession stores a session under its token's hash, and writes the sign-in to the journal.
-func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session, address string) error {
-	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash,
-			v.Username, v.CSRF, v.Until.UnixMilli()); err != nil {
-			return err
-		}
-		return tx.Note(ctx, Entry{Person: v.Username, What: "signed in", Text: "from " + address})
-	})
-}
-
-// Session returns a session that has not run out.
-func (s *Store) Session(ctx context.Context, tokenHash string) (Session, error) {
-	return one(ctx, s.read, func(r scanner) (Session, error) {
-		var v Session
-		var until int64
-		err := r.Scan(&v.Username, &v.CSRF, &until)
-		v.Until = millis(until)
-		return v, err
-	}, `SELECT handle, csrf, until FROM sessions WHERE token = ? AND until > ?`, tokenHash, s.stamp())
-}
-
-// EndSession ends a session, and deletes expired ones.
-func (s *Store) EndSession(ctx context.Context, tokenHash string) error {
-	return s.exec(ctx, `DELETE FROM sessions WHERE token = ? OR until < ?`, tokenHash, s.stamp())
-}
-
 // Entry is one entry of the journal.
 type Entry struct {
 	ID                           int64
@@ -153,9 +120,9 @@ const journalOf = `SELECT id, at, person, service, stage, what, text, token FROM
 	WHERE (?2 = 0 OR id < ?2) AND (?3 = '' OR instr(lower(text || ' ' || what), lower(?3)))
 		AND (?4 = '' OR person = ?4) AND (?5 = '' OR stage = ?5) AND (?6 = '' OR what IN (SELECT value FROM json_each(?8)))`
 
-// Journal returns the entries of a service, newest first, filtered by the person, stage and action of e, if
-// set.
-func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([]Entry, error) {
+// Journal returns the entries of a service, newest first, filtered by the person, stage and action of e, if set; with
+// those of no service if all is true.
+func (s *Store) Journal(ctx context.Context, service string, all bool, p Part, e Entry) ([]Entry, error) {
 	actions := formerActions()
 	return list(ctx, s.read, func(r scanner) (Entry, error) {
 		var e Entry
@@ -164,8 +131,8 @@ func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([
 		e.At = millis(at)
 		return e.present(actions), err
 	}, `SELECT * FROM (`+journalOf+` AND service = ?1 ORDER BY id DESC LIMIT ?7)
-		UNION ALL SELECT * FROM (`+journalOf+` AND service = '' ORDER BY id DESC LIMIT ?7) ORDER BY id DESC LIMIT ?7`,
-		service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit, actionNames(e.What))
+		UNION ALL SELECT * FROM (`+journalOf+` AND service = '' AND ?9 ORDER BY id DESC LIMIT ?7) ORDER BY id DESC LIMIT ?7`,
+		service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit, actionNames(e.What), all)
 }
 
 // Sealed is a secret's value, encrypted.

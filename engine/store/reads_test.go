@@ -129,10 +129,10 @@ func reads(s *store.Store) []reading {
 		ask("what is stuck", func(ctx context.Context) (any, error) { return s.StalledSince(ctx, ahead) }),
 		ask("what was stuck", func(ctx context.Context) (any, error) { return s.StalledSince(ctx, since) }),
 		ask("the journal of a person", func(ctx context.Context) (any, error) {
-			return s.Journal(ctx, service, store.Part{Limit: 2}, store.Entry{Person: "linden"})
+			return s.Journal(ctx, service, true, store.Part{Limit: 2}, store.Entry{Person: "linden"})
 		}),
 		ask("the journal of a stage", func(ctx context.Context) (any, error) {
-			return s.Journal(ctx, service, store.Part{Limit: 1, Before: 20, Text: "VERSION"}, store.Entry{Stage: "live", What: "approved"})
+			return s.Journal(ctx, service, true, store.Part{Limit: 1, Before: 20, Text: "VERSION"}, store.Entry{Stage: "live", What: "approved"})
 		}),
 		ask("the newest event", func(ctx context.Context) (any, error) { return s.NewestEvent(ctx) }),
 		ask("events after", func(ctx context.Context) (any, error) { return s.EventsAfter(ctx, 3, 1) }),

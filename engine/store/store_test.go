@@ -244,7 +244,7 @@ func TestPeopleSessionsAndSecrets(t *testing.T) {
 	if err != nil || p.Granted[0].Right != "reader" || len(p.Groups) != 0 {
 		t.Errorf("%+v %v", p, err)
 	}
-	must(t, s.AddSession(ctx, "token", store.Session{Username: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}, "192.0.2.1"))
+	must(t, s.AddSession(ctx, "token", store.Session{Username: "wren", CSRF: "c", Until: c.Now().Add(time.Hour), Address: "192.0.2.1"}))
 	c.add(2 * time.Hour)
 	if _, err := s.Session(ctx, "token"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a session that ran out: %v", err)

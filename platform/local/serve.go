@@ -137,8 +137,8 @@ func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.Get
 	}, nil
 }
 
-// snapshotTag returns the entity tag of a snapshot: it includes the address of the routes, which is another one when the
-// platform was started with another.
+// snapshotTag returns the entity tag of a snapshot: it includes the address of the routes, which is another one when
+// the platform was started with another.
 func (p *Platform) snapshotTag(fingerprint string) string {
 	return fmt.Sprintf("\"%s-%.8x\"", fingerprint, sha256.Sum256([]byte(p.options.RoutesAt)))
 }

@@ -3,6 +3,7 @@
 import { computed, nextTick, ref } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'
+import AccountSessions from '../components/AccountSessions.vue'
 import { useAction } from '../composables/useAction'
 import { useLoad } from '../composables/useLoad'
 import { useLive } from '../stores/live'
@@ -18,13 +19,15 @@ const { busy, problem: actProblem, run } = useAction()
 
 /** The description of each right. */
 const means: Record<string, string> = {
-  view: 'view everything; always included',
+  view: 'view services, versions and logs; always included',
+  'view-bodies': 'view the bodies of events and dead letters',
   invoke: 'invoke functions',
   write: 'push, commit, create repositories',
   request: 'request deliveries',
   approve: 'approve or reject versions',
   override: 'override gates',
   'set-secrets': 'set secrets',
+  'use-secrets': 'use the values of secrets in a private copy',
   deploy: 'run, retry and cancel deployments, roll back',
   administer: 'move and delete services and repositories, manage notifications',
 }
@@ -79,7 +82,9 @@ const runsOut = (t: Schemas['Token']): boolean => t.expiresAt < Date.now()
       <dd>{{ own.username }}</dd>
       <dt>Rights</dt>
       <dd>
-        <div v-for="r in own.rights" :key="r.right + r.scope">{{ r.right }} {{ r.scope === 'everywhere' ? r.scope : 'in ' + r.scope }}</div>
+        <div v-for="r in own.rights" :key="r.right + r.scope">
+          {{ r.right }} {{ r.scope === 'everywhere' ? r.scope : 'in ' + r.scope }}
+        </div>
         <span v-if="own.rights.length === 0">none; an administrator grants them with rudmar right grant</span>
       </dd>
       <dt>Groups</dt>
@@ -185,6 +190,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.expiresAt < Date.now()
         <button class="btn btn-primary mt-3" :disabled="busy">Create token</button>
       </form>
     </section>
+    <AccountSessions />
     <section aria-labelledby="copies">
       <h2 id="copies"><GlossaryTerm term="private copy">Private copies</GlossaryTerm></h2>
       <p class="quiet">
