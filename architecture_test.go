@@ -59,12 +59,13 @@ func room(pkg string) string {
 func TestImportsGoDownwards(t *testing.T) {
 	may := map[string][]string{
 		"core":           {"core"},
-		"cage":           {"cage"},
+		"cage":           {"cage", "outside"},
+		"outside":        {},
 		"datadir":        {"datadir"},
 		"sqlstmt":        {"sqlstmt"},
 		"platform":       {"core", "platform"},
 		"platform/local": {"core", "platform", "platform/local", "cage", "datadir", "sqlstmt"},
-		"engine":         {"core", "platform", "engine", "starter", "cage", "datadir", "sqlstmt"},
+		"engine":         {"core", "platform", "engine", "starter", "cage", "datadir", "sqlstmt", "outside"},
 		"server":         {"core", "platform", "engine", "server", "starter", "docs"},
 		"demo":           {"core", "engine"},
 		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter", "cage", "datadir"},

@@ -26,29 +26,12 @@ import (
 	"gvisor.dev/gvisor/pkg/waiter"
 
 	"apart"
+	"rudmar/outside"
 )
 
-// Outside reports whether commands with network access can reach an address: it is neither on this machine nor
-// on its links, where clouds serve data for the machine alone.
-func Outside(a netip.Addr) bool {
-	a = a.Unmap()
-	if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a.IsLinkLocalUnicast() ||
-		a == netip.MustParseAddr("255.255.255.255") || netip.MustParsePrefix("0.0.0.0/8").Contains(a) {
-		return false
-	}
-	own, err := net.InterfaceAddrs()
-	if err != nil {
-		return false // without the machine's own addresses, nothing is reachable
-	}
-	for _, o := range own {
-		if n, ok := o.(*net.IPNet); ok {
-			if ip, ok := netip.AddrFromSlice(n.IP); ok && ip.Unmap() == a {
-				return false
-			}
-		}
-	}
-	return true
-}
+// Outside reports whether commands with network access can reach an address: it is in none of the networks that count
+// as internal.
+func Outside(a netip.Addr) bool { return outside.Check(a) == nil }
 
 // Limits of a way out.
 const (

@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
 	"net/url"
 	"strings"
 	"testing"
@@ -81,29 +80,5 @@ func TestProxy(t *testing.T) {
 			}
 		}
 		ours.Close()
-	}
-}
-
-func TestOutside(t *testing.T) {
-	for text, want := range map[string]bool{
-		"203.0.113.7": true, "10.200.0.9": true, "2001:db8::1": true, "127.0.0.1": false, "127.9.9.9": false, "::1": false,
-		"0.0.0.0": false, "0.1.2.3": false, "::": false,
-		"169.254.169.254": false, "fe80::1": false, "224.0.0.1": false, "255.255.255.255": false, "::ffff:127.0.0.1": false,
-		"::ffff:169.254.1.1": false,
-	} {
-		if got := cage.Outside(netip.MustParseAddr(text)); got != want {
-			t.Errorf("%s: %v", text, got)
-		}
-	}
-	own, err := net.InterfaceAddrs()
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, a := range own {
-		if n, ok := a.(*net.IPNet); ok {
-			if ip, ok := netip.AddrFromSlice(n.IP); ok && cage.Outside(ip) {
-				t.Errorf("%s, which is this machine's own", ip)
-			}
-		}
 	}
 }

@@ -214,7 +214,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	e.Branches = branches.New(branches.Config{Store: e.Store, Planner: e.Planner, Repository: e.Host.Repository,
 		Check: e.Checks.Check, Log: o.Log})
 	e.Mirrors = mirror.New(mirror.Config{Store: e.Store, Sealer: e.People, Repository: e.Host.Repository,
-		NotificationTarget: e.hookOf, Pushed: e.Build.Pushed, Inside: o.NotificationsInside, Log: o.Log})
+		Checks: e.hookOf, Pushed: e.Build.Pushed, Inside: o.NotificationsInside, Log: o.Log})
 	e.Notifications = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NotificationsInside,
 		Mail: o.Mail})
 	return e.Store.DropLeases(ctx) // of a process that has ended

@@ -20,8 +20,9 @@ import (
 	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/engine/mirror"
-	"rudmar/engine/outside"
 	"rudmar/engine/people"
+	"rudmar/engine/store"
+	"rudmar/outside"
 )
 
 // host is another git host: a real repository, behind a password.
@@ -122,9 +123,30 @@ func TestMirror(t *testing.T) {
 	r.Mirrors.Now("brambleford")
 	r.reaches(1, "trial", delivery.Settled)
 	r.until("it to be well", problem(""))
-	if v, err := r.Store.Version(ctx, "frostline", 1); err != nil || v.Person != "heron" {
+	if v, err := r.Store.Version(ctx, "frostline", 1); err != nil || v.Person != "mirror brambleford" {
 		t.Errorf("it was pushed by %q: %v", v.Person, err)
 	}
+	// Who approves must not have written a commit, as the remote tells; that is unknown without an email address.
+	d, err := r.Store.Delivery(ctx, "frostline", 1, "live")
+	must(t, err)
+	for _, tt := range []struct{ email, want string }{{"", "no email address"}, {"Q@x.invalid", "wrote commits"}, {"linden@x.invalid", ""}} {
+		linden := r.person("linden")
+		linden.Emails = strings.Fields(tt.email)
+		if err := r.Line.CanApprove(ctx, d, linden); (err == nil) != (tt.want == "") || err != nil && !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("an approver with the address %q: %v", tt.email, err)
+		}
+	}
+	// A mirror ends with the account of who set it up, until somebody takes it over.
+	closeAccount := func(closed bool) {
+		must(t, r.People.Change(ctx, "heron", "", "user changed", func(p *store.Person) error { p.Closed = closed; return nil }))
+	}
+	closeAccount(true)
+	r.Mirrors.Now("brambleford")
+	r.until("it to stop", problem("must take it over"))
+	must(t, r.Store.TakeOverMirror(ctx, "brambleford", "wren"))
+	r.Mirrors.Now("brambleford")
+	r.until("it to go on", problem(""))
+	closeAccount(false)
 
 	// A notification triggers a fetch at once; one with an invalid signature does nothing.
 	notice := func(key string) error {
@@ -171,6 +193,12 @@ func TestMirror(t *testing.T) {
 	if _, err := r.Commit(ctx, edit, r.person("wren")); !errors.Is(err, engine.ErrMirrored) {
 		t.Errorf("an edit beside it: %v", err)
 	}
+	wish.Folders = []string{"b"}
+	_, err = r.Mirrors.Set(ctx, wish, "heron")
+	must(t, err)
+	h.commit("other", map[string]string{"a/main.py": "def run(call): return 'elsewhere'\n"})
+	r.Mirrors.Now("brambleford")
+	r.until("a change outside of its folders to be refused", problem("belongs to the service frostline"))
 	h.sick.Store(true)
 	r.Mirrors.Now("brambleford")
 	r.until("the sick host to be told", problem("503"))

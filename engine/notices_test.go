@@ -14,8 +14,8 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/engine"
 	"rudmar/engine/notice"
-	"rudmar/engine/outside"
 	"rudmar/engine/store"
+	"rudmar/outside"
 )
 
 // receiver receives notifications, with the responses of a test.

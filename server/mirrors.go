@@ -26,7 +26,7 @@ func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror
 		return nil, err
 	}
 	out := &api.Mirror{Url: m.URL, Username: api.Optional(m.User), EveryMs: m.Every.Milliseconds(), Person: m.Person,
-		Error: m.Error}
+		Error: m.Error, Folders: m.Folders}
 	if !m.Tried.IsZero() {
 		out.TriedAt = api.Optional(m.Tried.UnixMilli())
 	}
@@ -55,7 +55,8 @@ func (h *handlers) SetMirror(ctx context.Context, r api.SetMirrorRequestObject) 
 	}
 	key, err := h.engine.Mirrors.Set(ctx, mirror.Settings{Repository: r.Repository, URL: r.Body.Url,
 		User: api.OrZero(r.Body.Username), Password: api.OrZero(r.Body.Password),
-		Every: time.Duration(api.OrZero(r.Body.EveryMs)) * time.Millisecond}, who(ctx).person.Username)
+		Every:   time.Duration(api.OrZero(r.Body.EveryMs)) * time.Millisecond,
+		Folders: api.OrZero(r.Body.Folders)}, who(ctx).person.Username)
 	if err != nil {
 		return nil, err
 	}
@@ -69,6 +70,9 @@ func (h *handlers) FetchMirror(ctx context.Context, r api.FetchMirrorRequestObje
 	err := h.hasRepository(ctx, r.Repository)
 	if err == nil {
 		_, err = h.engine.Store.Mirror(ctx, r.Repository)
+	}
+	if err == nil && api.OrZero(r.Params.TakeOver) {
+		err = h.engine.Store.TakeOverMirror(ctx, r.Repository, who(ctx).person.Username)
 	}
 	if err == nil {
 		h.engine.Mirrors.Now(r.Repository)

@@ -88,6 +88,7 @@ func examples() map[string]string {
 		"token revoke":               "rudmar token revoke 3",
 		"user close":                 "rudmar user close sorrel",
 		"user create":                "rudmar user create linden --role approver --group growers-council --scope frostline/live",
+		"user email":                 "rudmar user email linden --add linden@brambleford.example",
 		"user groups":                "rudmar user groups linden --add growers-council --remove visitors",
 		"user list":                  "rudmar user list",
 		"user password":              "rudmar user password wren",

@@ -27,7 +27,9 @@ func userCommand() *cobra.Command {
 			func(p *store.Person) { p.Closed = true }),
 		userChangeCommand("reopen", "Reopen a closed account", "user reopened",
 			func(p *store.Person) { p.Closed = false }),
-		userGroupsCommand(), userPasswordCommand())
+		userListChangeCommand("groups", "group", func(p *store.Person) *[]string { return &p.Groups }),
+		userListChangeCommand("email", "email address by which commits name the user", func(p *store.Person) *[]string { return &p.Emails }),
+		userPasswordCommand())
 	return cmd
 }
 
@@ -189,28 +191,33 @@ func userChangeCommand(name, short, noted string, change func(p *store.Person)) 
 	return cmd
 }
 
-func userGroupsCommand() *cobra.Command {
+// userListChangeCommand changes a list of words of a user.
+func userListChangeCommand(name, what string, list func(p *store.Person) *[]string) *cobra.Command {
 	c := &config{}
 	var into, outOf []string
 	cmd := &cobra.Command{
-		Use: "groups USERNAME", Short: "Change the groups of a user", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: name + " USERNAME", Short: "Add or remove a user's " + what, Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(into)+len(outOf) == 0 {
 				return coded{exitUsage, errors.New("set --add or --remove")}
 			}
+			if slices.ContainsFunc(into, func(word string) bool { return word == "" || strings.ContainsAny(word, " \t\n") }) {
+				return coded{exitUsage, fmt.Errorf("--add: %q contains spaces", into)}
+			}
 			return c.withPeople(cmd.Context(), func(d *people.Directory, by string) error {
-				return d.Change(cmd.Context(), args[0], by, "groups changed", func(p *store.Person) error {
-					p.Groups = slices.DeleteFunc(append(p.Groups, into...), func(g string) bool { return slices.Contains(outOf, g) })
-					slices.Sort(p.Groups)
-					p.Groups = slices.Compact(p.Groups)
+				return d.Change(cmd.Context(), args[0], by, name+" changed", func(p *store.Person) error {
+					words := list(p)
+					*words = slices.DeleteFunc(append(*words, into...), func(g string) bool { return slices.Contains(outOf, g) })
+					slices.Sort(*words)
+					*words = slices.Compact(*words)
 					return nil
 				})
 			})
 		},
 	}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
-	cmd.Flags().StringSliceVar(&into, "add", nil, "group to add")
-	cmd.Flags().StringSliceVar(&outOf, "remove", nil, "group to remove")
+	cmd.Flags().StringSliceVar(&into, "add", nil, what+" to add")
+	cmd.Flags().StringSliceVar(&outOf, "remove", nil, what+" to remove")
 	return cmd
 }
 

@@ -130,11 +130,13 @@ func approvals(a manifest.Approvals, f Facts) Gate {
 		g.State, g.Reason = GateNotMet, "the authors, who cannot approve their own version, are unknown: "+f.Unknown
 		return g
 	}
-	var by, stale, former []string
+	var by, stale, former, unmatched []string
 	var moved []string
 	for _, p := range f.Approvals {
 		switch {
 		case !Counts(a, p, f.Authors) || slices.Contains(by, p.Person):
+		case !a.AllowPushers && slices.Contains(f.Unmatched, p.Person):
+			unmatched = append(unmatched, p.Person)
 		case f.Impact != nil && isFormer(p.Shown):
 			former = append(former, p.Person)
 		case f.Impact != nil && !slices.Equal(p.Shown, f.Impact):
@@ -145,7 +147,7 @@ func approvals(a manifest.Approvals, f Facts) Gate {
 		}
 	}
 	if len(by) >= a.Count && f.Impact != nil {
-		g.State, g.Reason = GatePassed, "approved by "+strings.Join(by, " and ")
+		g.State, g.Reason = GatePassed, "approved by "+strings.Join(by, " and ")+remoteEvidence(a, f)
 		return g
 	}
 	if len(by) >= a.Count {
@@ -172,6 +174,11 @@ func approvals(a manifest.Approvals, f Facts) Gate {
 	if !a.AllowPushers && len(f.Authors) > 0 {
 		g.Reason += "; " + strings.Join(f.Authors, " and ") + " pushed this version and cannot approve it"
 	}
+	g.Reason += remoteEvidence(a, f)
+	if len(unmatched) > 0 {
+		g.Reason += fmt.Sprintf("; the approval of %s does not count: without an email address (rudmar user email) it is unknown whether they wrote its commits",
+			strings.Join(unmatched, " and "))
+	}
 	if len(former) > 0 {
 		g.Reason += fmt.Sprintf("; %s approved before Rudmar was upgraded, when an approval covered other data, and must approve again",
 			strings.Join(former, " and "))
@@ -187,6 +194,14 @@ func approvals(a manifest.Approvals, f Facts) Gate {
 // facts; before, they covered sentences.
 func isFormer(shown []string) bool {
 	return slices.ContainsFunc(shown, func(text string) bool { _, ok := plan.ParseFact(text); return !ok })
+}
+
+// remoteEvidence says on what the exclusion of authors rests if a mirror brought the commits.
+func remoteEvidence(a manifest.Approvals, f Facts) string {
+	if f.Remote == "" || a.AllowPushers {
+		return ""
+	}
+	return "; pushed by " + f.Remote + ": who wrote its commits is known from the remote's word alone"
 }
 
 // Counts reports whether a person's approval counts: they belong to the group and, if authors cannot approve,

@@ -91,6 +91,10 @@ type Facts struct {
 	// Authors are the people who pushed, as signed in, a commit that is in the version and not in the deployed
 	// one.
 	Authors []string
+	// Remote is the mirror that brought some of the commits: then their authors are those that its remote reports.
+	// Unmatched are approvers of whom it is not known whether they wrote them.
+	Remote    string
+	Unmatched []string
 	// Unknown is why the authors are unknown; "" if they are known.
 	Unknown   string
 	Requested string // who requested it; "" for nobody

@@ -23,7 +23,8 @@ func ParseScope(text string) (Scope, error) {
 	if text == "" || text == "everywhere" {
 		return Scope{}, nil
 	}
-	out, names := Scope{}, []string{""}
+	var out Scope
+	var names []string
 	if name, ok := strings.CutPrefix(text, repositoryPrefix); ok {
 		out.Repository, names = name, []string{name}
 	} else {

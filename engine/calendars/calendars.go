@@ -13,10 +13,10 @@ import (
 	"time"
 
 	"rudmar/core/timing"
-	"rudmar/engine/outside"
 	"rudmar/engine/recent"
 	"rudmar/engine/rest"
 	"rudmar/engine/store"
+	"rudmar/outside"
 )
 
 // How often calendars are read.

@@ -233,8 +233,8 @@ func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entr
 		if f.Approvals, err = l.approvals(ctx, d); err != nil {
 			return f, nil, err
 		}
-		if f.Authors, err = l.authors(ctx, d.Service, d.Stage, v.Hash); err != nil {
-			f.Authors, f.Unknown = nil, err.Error()
+		if err := l.authorFacts(ctx, d.Service, d.Stage, v.Hash, &f); err != nil {
+			return f, nil, err
 		}
 	}
 	if !arrived || !needs.plan {

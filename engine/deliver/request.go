@@ -164,18 +164,29 @@ func (l *StageLine) counts(ctx context.Context, d store.Delivery, by store.Perso
 	if err != nil {
 		return err
 	}
-	authors, authorsErr := l.authors(ctx, d.Service, d.Stage, v.Hash)
+	who, authorsErr := l.authors(ctx, d.Service, d.Stage, v.Hash)
+	authors := who.pushers
+	wrote, known := who.wrote(by)
+	if wrote {
+		authors = append(slices.Clone(authors), by.Username)
+	}
 	var why error
 	for _, a := range asked {
 		switch {
 		case delivery.Counts(a, delivery.Approval{Person: by.Username, Groups: by.Groups}, authors) &&
-			(authorsErr == nil || a.AllowPushers):
+			(authorsErr == nil && known || a.AllowPushers):
 			return nil
 		case authorsErr != nil && !a.AllowPushers:
 			why = fmt.Errorf("%w: its authors are unknown: %w", ErrNotCounts, authorsErr)
+		case !known && !a.AllowPushers && (a.From == "" || slices.Contains(by.Groups, a.From)):
+			why = fmt.Errorf("%w: %s brought its commits, and %s has no email address by which to tell whether they wrote them; an administrator sets it with rudmar user email",
+				ErrNotCounts, who.remote, by.Username)
 		case a.From != "" && !slices.Contains(by.Groups, a.From):
 			why = fmt.Errorf("%w: %s requires approvals from %s, and %s is not a member", ErrNotCounts,
 				d.Stage, a.From, by.Username)
+		case wrote:
+			why = fmt.Errorf("%w: %s wrote commits of this version, according to the remote of %s, and %s requires the approval of someone else",
+				ErrNotCounts, by.Username, who.remote, d.Stage)
 		default:
 			why = fmt.Errorf("%w: %s pushed commits of this version that are not yet in %s, which requires the approval of someone else", ErrNotCounts, by.Username, d.Stage)
 		}

@@ -8,21 +8,23 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"maps"
 	"net"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"rudmar/engine/notice"
-	"rudmar/engine/outside"
 	"rudmar/engine/rest"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
+	"rudmar/outside"
 )
 
 // Limits of following.
@@ -36,7 +38,9 @@ const (
 
 // Errors of mirrors.
 var (
-	ErrMirror       = errors.New("this repository cannot be mirrored")
+	ErrMirror = errors.New("this repository cannot be mirrored")
+	// ErrOwner reports that the person who set up a mirror is no longer there.
+	ErrOwner        = errors.New("the account")
 	ErrNotification = errors.New("the push notification is not signed with this mirror's key")
 )
 
@@ -48,10 +52,11 @@ type Sealer interface {
 
 // Config has the dependencies of a follower.
 type Config struct {
-	Store              *store.Store
-	Sealer             Sealer
-	Repository         func(name string) source.Repository
-	NotificationTarget func(ctx context.Context, repository string) source.Hook
+	Store      *store.Store
+	Sealer     Sealer
+	Repository func(name string) source.Repository
+	// Checks returns the checks of a push to a repository.
+	Checks func(ctx context.Context, repository string) source.Hook
 	// Pushed processes moved branches, as after a push.
 	Pushed func(ctx context.Context, repository, person string) error
 	Inside bool // addresses of this machine and of private networks are allowed
@@ -77,6 +82,7 @@ func New(c Config) *Follower {
 type Settings struct {
 	Repository, URL, User, Password string
 	Every                           time.Duration
+	Folders                         []string // in which it can change files; all if empty
 }
 
 // Set makes a repository a mirror, and returns the signing key of push notifications, which is shown only once.
@@ -95,13 +101,18 @@ func (f *Follower) Set(ctx context.Context, w Settings, person string) (key stri
 		return "", fmt.Errorf("%w: the password would be sent unencrypted; use an https:// address", ErrMirror)
 	case w.Every < Least || w.Every > Most:
 		return "", fmt.Errorf("%w: the interval must be between one minute and one day, not %s", ErrMirror, w.Every)
+	case slices.ContainsFunc(w.Folders, func(dir string) bool { return !fs.ValidPath(dir) || strings.ContainsAny(dir, "\r\n") }):
+		return "", fmt.Errorf("%w: %q are not folders of the repository, such as frostline", ErrMirror, w.Folders)
 	case strings.ContainsAny(w.URL+w.User+w.Password, "\r\n\x00"):
 		return "", fmt.Errorf("%w: it contains a line break", ErrMirror)
+	}
+	if len(w.Folders) == 0 {
+		w.Folders = []string{"."}
 	}
 	key = rand.Text()
 	return key, f.Store.PutMirror(ctx, store.Mirror{Repository: w.Repository, URL: w.URL, User: w.User,
 		Sealed: f.Sealer.Seal(w.Password, "mirror/"+w.Repository), Key: f.Sealer.Seal(key, "mirror key/"+w.Repository),
-		Every: w.Every.Truncate(time.Second), Person: person})
+		Every: w.Every.Truncate(time.Second), Person: person, Folders: w.Folders})
 }
 
 // Now fetches a mirror at once, regardless of its last fetch.
@@ -216,6 +227,12 @@ func (f *Follower) follow(ctx context.Context, m store.Mirror) error {
 }
 
 func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
+	if p, err := f.Store.Person(ctx, m.Person); errors.Is(err, store.ErrNotFound) || err == nil && p.Closed {
+		return fmt.Errorf("%w of %s, who set it up, is closed; an administrator must take it over", ErrOwner, m.Person)
+	} else if err != nil {
+		return err
+	}
+	account := store.MirrorAccount(m.Repository)
 	e, err := f.resolve(ctx, m)
 	if err != nil {
 		return err
@@ -225,14 +242,25 @@ func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
 	if err != nil {
 		return err
 	}
-	hook := f.NotificationTarget(ctx, m.Repository)
+	hook := f.Checks(ctx, m.Repository)
+	hook.Writes = &source.Writes{Folders: m.Folders, Everything: slices.Contains(m.Folders, ".")}
+	if !hook.Writes.Everything {
+		services, err := f.Store.ServicesOf(ctx, m.Repository)
+		if err != nil {
+			return err
+		}
+		hook.Writes.Known = map[string]string{}
+		for _, s := range services {
+			hook.Writes.Known[s.Name] = s.Dir
+		}
+	}
 	var errs error
 	for branch, hash := range heads {
-		if err := hook.Accept(ctx, repo, branch, hash, m.Person); err != nil {
+		if err := hook.Accept(ctx, repo, branch, hash, account); err != nil {
 			errs = errors.Join(errs, err)
 		}
 	}
-	return errors.Join(errs, f.Pushed(ctx, m.Repository, m.Person))
+	return errors.Join(errs, f.Pushed(ctx, m.Repository, account))
 }
 
 // resolve resolves the address of the remote: outside this machine and private networks, unless those are

@@ -24,8 +24,8 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"rudmar/core/delivery"
-	"rudmar/engine/outside"
 	"rudmar/engine/store"
+	"rudmar/outside"
 )
 
 // SignatureHeader carries "sha256=" and the HMAC-SHA256 of the body, in hex, by the

@@ -2,12 +2,15 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 )
@@ -19,6 +22,7 @@ type MirrorOf struct {
 	Port           int
 	At             netip.Addr // its checked address: git resolves no name by itself
 	User, Password string
+	Most           int64 // bytes of a fetch; 0 for those of a push
 }
 
 // mirrored is the prefix of fetched references until they are accepted.
@@ -41,7 +45,7 @@ func (r Repository) FetchFrom(ctx context.Context, e MirrorOf) (map[string]strin
 			"Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(e.User+":"+e.Password))})
 	}
 	env := append(configured(settings), "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false")
-	if _, err := r.git(ctx, env, nil, "fetch", "--quiet", "--no-tags", "--prune", "--no-write-fetch-head", "--no-auto-maintenance",
+	if err := r.fetch(ctx, cmp.Or(e.Most, maxPack), env, "fetch", "--quiet", "--no-tags", "--prune", "--no-write-fetch-head", "--no-auto-maintenance",
 		"--end-of-options", e.URL, "+refs/heads/*:"+mirrored+"*"); err != nil {
 		return nil, err
 	}
@@ -57,6 +61,31 @@ func (r Repository) FetchFrom(ctx context.Context, e MirrorOf) (map[string]strin
 		}
 	}
 	return heads, nil
+}
+
+// fileBlock is the unit of the shell's limit of a file's size, in bytes.
+const fileBlock = 512
+
+// fetch runs a fetch that can write files of a size: git itself limits only what it receives by a push.
+func (r Repository) fetch(ctx context.Context, most int64, env []string, args ...string) error {
+	cmd := r.command(ctx, args...)
+	cmd.Args = append([]string{"sh", "-c", fmt.Sprintf(`ulimit -f %d; exec "$0" "$@"`, most/fileBlock), cmd.Path}, cmd.Args[1:]...)
+	cmd.Path = "/bin/sh"
+	cmd.Env = append(cmd.Env, env...)
+	var problems bytes.Buffer
+	cmd.Stderr = &problems
+	err := cmd.Run()
+	if err == nil {
+		return nil
+	}
+	partial, globErr := filepath.Glob(filepath.Join(r.dir, "objects", "pack", "tmp_*"))
+	for _, file := range partial { // of this fetch: nobody pushes to a mirror
+		if info, statErr := os.Stat(file); statErr == nil && info.Size() >= most/fileBlock*fileBlock {
+			err = fmt.Errorf("%w: the fetch has more than %d MiB", ErrTooMuch, most>>20)
+		}
+		globErr = errors.Join(globErr, os.Remove(file))
+	}
+	return errors.Join(fmt.Errorf("git fetch: %w: %s", err, r.withoutPaths(problems.String())), globErr)
 }
 
 // Accept moves a branch to a fetched commit, by the rules of a push, in somebody's name. A rejection wraps

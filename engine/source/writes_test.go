@@ -1,14 +1,52 @@
 package source_test
 
 import (
+	"errors"
 	"maps"
+	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
 	"rudmar/engine/source"
 )
+
+// A fetch is limited in size as a push is.
+func TestLargeFetches(t *testing.T) {
+	h, address, _ := host(t)
+	noise := make([]byte, 3<<20)
+	for i := range noise {
+		noise[i] = byte(i*i>>3 ^ i>>11 ^ i*i*i>>5)
+	}
+	files := sound()
+	files["frostline/functions/warn/noise.bin"] = string(noise)
+	if out, err := pushFiles(t, address, "wren", "main", files); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if err := h.Create(t.Context(), "mirror"); err != nil {
+		t.Fatal(err)
+	}
+	at, err := url.Parse(address + "/brambleford.git")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port, err := strconv.Atoi(at.Port())
+	if err != nil {
+		t.Fatal(err)
+	}
+	of := source.MirrorOf{URL: at.String(), Host: at.Hostname(), Port: port, At: netip.MustParseAddr("127.0.0.1"), User: "wren",
+		Password: "right", Most: 1 << 20}
+	if heads, err := h.Repository("mirror").FetchFrom(t.Context(), of); !errors.Is(err, source.ErrTooMuch) {
+		t.Errorf("more than the limit: %v %v", heads, err)
+	}
+	of.Most = 0
+	if heads, err := h.Repository("mirror").FetchFrom(t.Context(), of); err != nil || heads["main"] == "" {
+		t.Errorf("within the limit: %v %v", heads, err)
+	}
+}
 
 // An author in one service can change only its folder: by a commit, a merge, a moved branch, a new service, or another
 // name in the manifest.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -49,6 +50,18 @@ func (r Repository) Lines(ctx context.Context, commit, path string, lines []int)
 		found[n] = *commits[hash]
 	}
 	return found, nil
+}
+
+// Writers lists the email addresses and names of authors and committers of commits, as the commits say.
+func (r Repository) Writers(ctx context.Context, commits []string) ([]string, error) {
+	out, err := r.git(ctx, nil, strings.NewReader(strings.Join(commits, "\n")), "log", "--no-walk=unsorted", "--stdin",
+		"--format=%ae%n%an%n%ce%n%cn")
+	if err != nil {
+		return nil, fmt.Errorf("reading the authors of %d commits: %w", len(commits), err)
+	}
+	names := strings.FieldsFunc(string(out), func(c rune) bool { return c == '\n' })
+	slices.Sort(names)
+	return slices.Compact(names), nil
 }
 
 // mostTouches is the maximum number of commits of a folder to search for the authors of its files.

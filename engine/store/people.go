@@ -15,9 +15,10 @@ type Person struct {
 	Granted   []rights.Grant // their own
 	Inherited []rights.Grant // those of their groups, and of all services of repositories; never stored
 	Groups    []string
-	Password  string // its hash
-	Closed    bool   // the account is closed
-	Token     *Token // the token that acts in their name, nil for themselves; never stored
+	Emails    []string // by which their commits are known on remotes
+	Password  string   // its hash
+	Closed    bool     // the account is closed
+	Token     *Token   // the token that acts in their name, nil for themselves; never stored
 }
 
 // Rights returns the inputs of decisions about a user.
@@ -31,7 +32,7 @@ func (p Person) Rights() rights.Person {
 
 // personColumns reads a person with all their grants: their own, and inherited ones. A right in a repository is one in
 // each of its services, so decisions about a service need not know its repository.
-const personColumns = `handle, groups, password, closed_at > 0,
+const personColumns = `handle, groups, emails, password, closed_at > 0,
 	(SELECT json_group_array(json_array(granted, scope)) FROM rights WHERE kind = 'user' AND subject = handle),
 	(SELECT json_group_array(json_array(granted, scope)) FROM (
 		SELECT granted, scope FROM rights WHERE kind = 'group' AND instr(' ' || groups || ' ', ' ' || subject || ' ')
@@ -40,12 +41,12 @@ const personColumns = `handle, groups, password, closed_at > 0,
 
 func scanUser(r scanner) (Person, error) {
 	var p Person
-	var groups, own, inherited string
-	err := r.Scan(&p.Username, &groups, &p.Password, &p.Closed, &own, &inherited)
+	var groups, emails, own, inherited string
+	err := r.Scan(&p.Username, &groups, &emails, &p.Password, &p.Closed, &own, &inherited)
 	if err != nil {
 		return p, err
 	}
-	p.Groups = strings.Fields(groups)
+	p.Groups, p.Emails = strings.Fields(groups), strings.Fields(emails)
 	if p.Granted, err = grantsOf(own); err == nil {
 		p.Inherited, err = grantsOf(inherited)
 	}
@@ -74,9 +75,9 @@ func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error 
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO people (handle, groups, password, made_at, closed_at) VALUES (?,?,?,?,?)
-			ON CONFLICT DO UPDATE SET groups = excluded.groups, password = excluded.password, closed_at = excluded.closed_at`,
-			p.Username, strings.Join(p.Groups, " "), p.Password, s.stamp(), closed); err != nil {
+			`INSERT INTO people (handle, groups, emails, password, made_at, closed_at) VALUES (?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET groups = excluded.groups, emails = excluded.emails, password = excluded.password, closed_at = excluded.closed_at`,
+			p.Username, strings.Join(p.Groups, " "), strings.Join(p.Emails, " "), p.Password, s.stamp(), closed); err != nil {
 			return err
 		}
 		return tx.Note(ctx, Entry{Person: by, What: what, Text: p.Username})

@@ -1662,7 +1662,10 @@ type Mirror struct {
 	Error   string `json:"error"`
 	EveryMs int64  `json:"everyMs"`
 
-	// Person User who set up the mirror; mirrored commits count as pushed by this user
+	// Folders Folders in which it can change files; . for all
+	Folders []string `json:"folders"`
+
+	// Person User who set up the mirror or took it over; it stops when their account is closed
 	Person string `json:"person"`
 
 	// ReadAt Time of the last successful fetch
@@ -1676,6 +1679,9 @@ type Mirror struct {
 type MirrorSettings struct {
 	// EveryMs Fetch interval, from one minute to one day; default five minutes
 	EveryMs *int64 `json:"everyMs,omitempty"`
+
+	// Folders Folders in which it can change files; default all
+	Folders *[]string `json:"folders,omitempty"`
 
 	// Password Password or token; stored encrypted
 	Password *string `json:"password,omitempty"`
@@ -2552,6 +2558,9 @@ type DeleteRepositoryParams struct {
 
 // FetchMirrorParams defines parameters for FetchMirror.
 type FetchMirrorParams struct {
+	// TakeOver Makes the mirror act for the caller, such as after the account of the person who set it up was closed
+	TakeOver *bool `form:"takeOver,omitempty" json:"takeOver,omitempty"`
+
 	// IdempotencyKey A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422.
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
@@ -6409,6 +6418,33 @@ func NewFetchMirrorRequest(server string, repository Name, params *FetchMirrorPa
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.TakeOver != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "takeOver", *params.TakeOver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -20062,6 +20098,12 @@ func (w *ServerInterfaceWrapper) FetchMirror(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params FetchMirrorParams
+	// ------------- Optional query parameter "takeOver" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "takeOver", ctx.QueryParams(), &params.TakeOver, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter takeOver: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------

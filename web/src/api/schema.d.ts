@@ -3180,8 +3180,10 @@ export interface components {
             username?: string;
             /** Format: int64 */
             everyMs: number;
-            /** @description User who set up the mirror; mirrored commits count as pushed by this user */
+            /** @description User who set up the mirror or took it over; it stops when their account is closed */
             person: string;
+            /** @description Folders in which it can change files; . for all */
+            folders: string[];
             /** Format: int64 */
             triedAt?: number;
             /**
@@ -3202,6 +3204,8 @@ export interface components {
              * @description Fetch interval, from one minute to one day; default five minutes
              */
             everyMs?: number;
+            /** @description Folders in which it can change files; default all */
+            folders?: string[];
         };
         RepositoryName: {
             name: components["schemas"]["Name"];
@@ -3702,7 +3706,10 @@ export interface operations {
     };
     fetchMirror: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Makes the mirror act for the caller, such as after the account of the person who set it up was closed */
+                takeOver?: boolean;
+            };
             header?: {
                 /** @description A unique key of at most 255 visible ASCII characters. A repeated request with the same key returns the first response without effect, for 24 hours; with another body it returns 422. */
                 "Idempotency-Key"?: components["parameters"]["idempotencyKey"];

@@ -51,8 +51,11 @@ const end = () =>
     follows <code>{{ repository.mirror.url }}</code>
     <span v-if="repository.mirror.error" class="bad d-block">{{ repository.mirror.error }}</span>
     <span v-else-if="repository.mirror.readAt" class="quiet d-block"
-      >fetched <TimeAgo :at="repository.mirror.readAt" />, every {{ repository.mirror.everyMs / 60_000 }} min, as
-      {{ repository.mirror.person }}</span
+      >fetched <TimeAgo :at="repository.mirror.readAt" />, every {{ repository.mirror.everyMs / 60_000 }} min, set up by
+      {{ repository.mirror.person
+      }}<template v-if="!repository.mirror.folders.includes('.')"
+        >, in {{ repository.mirror.folders.join(', ') }}</template
+      ></span
     >
     <span v-else class="wait d-block">fetching now</span>
   </p>
@@ -73,8 +76,8 @@ const end = () =>
     <form v-if="!key" @submit.prevent="follow">
       <ProblemNote :problem="problem" />
       <p class="quiet">
-        Its branches are checked like pushes, and mirrored commits count as pushed by you. Direct pushes are refused
-        while the mirror is active.
+        Its branches are checked like pushes, and mirrored commits count as pushed by the mirror. Direct pushes are
+        refused while the mirror is active.
       </p>
       <label class="d-block mb-2"
         >Address
