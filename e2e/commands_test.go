@@ -74,7 +74,7 @@ func TestYourTokens(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
 	p.arrive("/account")
-	p.reads("author in All services")
+	p.reads("author everywhere")
 	p.fill("input[placeholder='nightly-build']", "nightly-build")
 	p.click("input[type=checkbox][value=write]")
 	p.press("^Create")
@@ -163,7 +163,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 	machine := commands{t, append(wren.env, "RUDMAR_TOKEN="+text)}
 	machine.want("status frostline", "live")
 	machine.refused("invoke frostline trial warn", "the token push of wren has view, write, not invoke")
-	machine.refused("token revoke 1", "limited to frostline")
+	machine.refused("token revoke 1", "a token can revoke only itself")
 
 	// git uses it as a password, and prints the version's progress.
 	dir := r.clone("wren")

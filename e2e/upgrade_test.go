@@ -83,8 +83,8 @@ func TestUpgradeFromFormerTerms(t *testing.T) {
 	}
 
 	for _, tt := range []struct{ user, name, permissions, scopes string }{
-		{"wren", "nightly", "view write request invoke", "frostline"}, {"marram", "all-admin", "view administer invoke", ""},
-		{"linden", "ops", "view set-secrets deploy approve", ""},
+		{"wren", "nightly", "view invoke write request", "frostline"}, {"marram", "all-admin", "view invoke administer", ""},
+		{"linden", "ops", "view approve set-secrets deploy", ""},
 	} {
 		var tokens []api.Token
 		r.ask(tt.user, "GET", "/account/tokens", nil, &tokens)

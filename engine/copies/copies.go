@@ -71,6 +71,7 @@ type folder struct {
 	service   *manifest.Service
 	artifacts map[string]string
 	packed    map[string]bool // digests of its archives
+	secrets   bool            // it has the stage's secrets
 	token     string
 	tokenEnds time.Time
 }
@@ -173,33 +174,38 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	return out, nil
 }
 
-// firstStage returns the first stage of a service, and its target, as they are settled: never from a folder, whose
-// author need not have a right in the stage that it names.
-func (k *Keeper) firstStage(ctx context.Context, service string) (manifest.Place, error) {
+// firstStage returns the first stage of a service, and its target, as they are settled, and whether they are: never from
+// a folder, whose author need not have a right in the stage that it names. Only before the first version is settled the
+// folder names them.
+func (k *Keeper) firstStage(ctx context.Context, service string, folder *manifest.Service) (at manifest.Place,
+	settled bool, err error) {
 	standing, err := k.store.Standing(ctx, service)
 	if err != nil {
-		return manifest.Place{}, err
+		return at, false, err
 	}
 	for _, version := range slices.Backward(slices.Sorted(maps.Values(standing))) {
 		own, _, err := k.planner.Service(ctx, service, version)
 		if err != nil {
-			return manifest.Place{}, err
+			return at, false, err
 		}
 		for _, stage := range own.Stages {
 			if standing[stage.Name] == 0 {
 				continue
 			}
-			settled, _, err := k.planner.Service(ctx, service, standing[stage.Name])
+			there, _, err := k.planner.Service(ctx, service, standing[stage.Name])
 			if err != nil {
-				return manifest.Place{}, err
+				return at, false, err
 			}
-			if at := settled.Stage(stage.Name); at != nil && len(at.Targets) > 0 {
-				return manifest.Place{Service: service, Stage: stage.Name, Target: at.Targets[0]}, nil
+			if s := there.Stage(stage.Name); s != nil && len(s.Targets) > 0 {
+				return manifest.Place{Service: service, Stage: stage.Name, Target: s.Targets[0]}, true, nil
 			}
 		}
 	}
-	return manifest.Place{}, fmt.Errorf("%w: no version of %s is settled in a stage yet, and a copy is of the first one",
-		ErrFolder, service)
+	if len(folder.Stages) == 0 || len(folder.Stages[0].Targets) == 0 {
+		return at, false, fmt.Errorf("%w: its service has no stage", ErrFolder)
+	}
+	first := folder.Stages[0]
+	return manifest.Place{Service: service, Stage: first.Name, Target: first.Targets[0]}, false, nil
 }
 
 // step packs the changed functions, and updates the copy.
@@ -210,7 +216,7 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 	case own.Name != service:
 		return fmt.Errorf("%w: it contains the service %s, not %s", ErrFolder, own.Name, service)
 	}
-	place, err := k.firstStage(ctx, service)
+	place, settled, err := k.firstStage(ctx, service, own)
 	if err != nil {
 		return err
 	}
@@ -250,6 +256,9 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 		return err
 	}
 	maySecrets := deliver.May(p, rights.UseSecrets, service, place.Stage) == nil
+	if !settled { // the folder names the stage
+		maySecrets = deliver.May(p, rights.Administer, service, "") == nil
+	}
 	if len(own.Secrets) > 0 && !maySecrets {
 		out.Notes = append(out.Notes, "secrets are placeholders in this copy: you have no right to use-secrets in "+place.Stage)
 	}
@@ -263,7 +272,7 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 	if err != nil {
 		return err
 	}
-	f.service, f.artifacts = own, artifacts
+	f.service, f.artifacts, f.secrets = own, artifacts, maySecrets
 	out.Token, err = k.token(ctx, f, private, c.NewToken)
 	return err
 }
@@ -297,12 +306,8 @@ func (k *Keeper) closeRoutes(ctx context.Context, c store.Copy) error {
 		return k.Remove(ctx, c.Service, c.Username, "", "its routes were open, and the server was started again")
 	}
 	defer f.mu.Unlock()
-	p, err := k.store.Person(ctx, c.Username)
-	if err != nil {
-		return err
-	}
 	if _, err := k.runner.Privately(ctx, deploy.Private{Place: c.Place, Owner: c.Username, Service: service,
-		Artifacts: artifacts, Secrets: deliver.May(p, rights.UseSecrets, c.Service, c.Stage) == nil}); err != nil {
+		Artifacts: artifacts, Secrets: f.secrets}); err != nil {
 		return err
 	}
 	return k.store.OpenCopy(ctx, c, time.Time{})
