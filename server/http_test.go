@@ -131,6 +131,16 @@ func TestHTTPSemantics(t *testing.T) {
 		!strings.Contains(text, "send JSON in UTF-8") {
 		t.Errorf("another charset: %d %s", answer.StatusCode, text)
 	}
+	// A browser adds a username and password to requests of other sites' pages.
+	for _, header := range [][2]string{{"Origin", "https://elsewhere.example"}, {"Sec-Fetch-Site", "cross-site"}, {"Sec-Fetch-Site", "same-site"},
+		{"Origin", "null"}} {
+		if answer, text := ask("GET", "/api/services", "", header[0], header[1]); answer.StatusCode != 403 {
+			t.Errorf("%v: %d %s", header, answer.StatusCode, text)
+		}
+	}
+	if answer, text := ask("GET", "/api/services", "", "Origin", web.URL, "Sec-Fetch-Site", "same-origin"); answer.StatusCode != 200 {
+		t.Errorf("from the page itself: %d %s", answer.StatusCode, text)
+	}
 	// No operation drops a field that it does not know.
 	description, err := openapi3.NewLoader().LoadFromData(api.Description)
 	if err != nil {

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"rudmar/bodytime"
 )
 
 // Limits of a request's size, in bytes, and of its duration.
@@ -16,8 +18,6 @@ const (
 	maxSignIn  = 4 << 10
 	maxRequest = 256 << 10
 	maxEdit    = 32 << 20 // files of an edit, or an event
-	// pushPause is how long a push can send nothing.
-	pushPause = time.Minute
 )
 
 // mostOf returns the maximum size of a request to the API.
@@ -73,22 +73,10 @@ func sizeWords(n int64) string {
 	return strconv.FormatInt(n>>10, 10) + " KiB"
 }
 
-// withReadTimeout ends a push without data for a while; its total duration is not limited.
-func withReadTimeout(next http.Handler) http.Handler {
+// withReadTimeout ends pushes that arrive too slowly.
+func withReadTimeout(within time.Duration, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.Body = &steadyBody{ReadCloser: r.Body, control: http.NewResponseController(w)}
+		r.Body = bodytime.Limit(w, r, within)
 		next.ServeHTTP(w, r)
 	})
-}
-
-type steadyBody struct {
-	io.ReadCloser
-	control *http.ResponseController
-}
-
-func (b *steadyBody) Read(p []byte) (int, error) {
-	_ = b.control.SetReadDeadline(time.Now().Add(pushPause)) // a connection without deadlines has its own
-	n, err := b.ReadCloser.Read(p)
-	_ = b.control.SetReadDeadline(time.Time{})
-	return n, err
 }

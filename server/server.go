@@ -106,7 +106,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	described := group.Group("", middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}), tagged,
 		echo.WrapMiddleware(validate))
 	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
-	router.Any("/git/*", echo.WrapHandler(withReadTimeout(http.StripPrefix("/git", e.Host))))
+	router.Any("/git/*", echo.WrapHandler(withReadTimeout(o.BodyTime, http.StripPrefix("/git", e.Host))))
 	router.POST("/pushed/:repository", s.mirrorWebhook)
 	router.GET("/healthz", s.healthz)
 	router.GET("/readyz", s.healthz)

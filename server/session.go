@@ -62,10 +62,13 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		r := c.Request()
 		in, err := s.identify(r)
 		signingIn := r.URL.Path == "/api/session" && r.Method == http.MethodPost
+		if _, _, basic := r.BasicAuth(); basic && !s.sameOrigin(r) { // a browser adds them to other sites' requests
+			return echo.NewHTTPError(http.StatusForbidden, "a username and password are not accepted from another site's page")
+		}
 		switch {
 		case r.URL.Path == "/api/welcome":
 			return next(c)
-		case signingIn && !sameOrigin(r):
+		case signingIn && !s.sameOrigin(r):
 			return badRequest("signing in is only possible on Rudmar's own page")
 		case signingIn:
 			c.SetRequest(r.WithContext(context.WithValue(r.Context(), addressKey{}, s.engine.People.From(r))))
@@ -90,8 +93,15 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // sameOrigin reports whether, according to the browser, a request comes from this page.
-func sameOrigin(r *http.Request) bool {
+func (s *Server) sameOrigin(r *http.Request) bool {
 	site := r.Header.Get("Sec-Fetch-Site")
+	if origin := r.Header.Get("Origin"); origin != "" {
+		u, err := url.Parse(origin)
+		own, ownErr := url.Parse(s.options.Address)
+		if err != nil || u.Host != r.Host && (ownErr != nil || u.Host != own.Host) {
+			return false
+		}
+	}
 	return site == "" || site == "same-origin" || site == "none"
 }
 

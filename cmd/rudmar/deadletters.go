@@ -55,7 +55,7 @@ func deadLetters(ctx context.Context, h *operator, words []string) error {
 	if err != nil {
 		return err
 	}
-	out := tabwriter.NewWriter(os.Stdout, 0, 4, 2, ' ', 0)
+	out := tabwriter.NewWriter(shown(os.Stdout), 0, 4, 2, ' ', 0)
 	for _, m := range list {
 		text, err := canon.Append(nil, m.Body)
 		if err != nil {

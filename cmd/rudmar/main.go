@@ -60,7 +60,7 @@ func main() {
 		code = c.code
 	}
 	if text := err.Error(); text != "" {
-		fmt.Fprintln(os.Stderr, "rudmar:", text)
+		fmt.Fprintln(shown(os.Stderr), "rudmar:", text)
 	}
 	os.Exit(code)
 }
@@ -101,6 +101,8 @@ Exit codes: 0 success, 1 failure, 2 wrong usage, 3 the manifests have errors; pl
 	cobra.AddTemplateFunc("plainFlags", plainFlags)
 	root.SetUsageTemplate(flagUsages.ReplaceAllString(root.UsageTemplate(), "(plainFlags .$1)"))
 	strict(root)
+	root.SetOut(shown(os.Stdout))
+	root.SetErr(shown(os.Stderr))
 	return root
 }
 

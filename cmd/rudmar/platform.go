@@ -126,7 +126,7 @@ func show(ctx context.Context, h *operator, words []string) error {
 	if err != nil {
 		return err
 	}
-	out := tabwriter.NewWriter(os.Stdout, 0, 4, 2, ' ', 0)
+	out := tabwriter.NewWriter(shown(os.Stdout), 0, 4, 2, ' ', 0)
 	for _, r := range snapshot.Resources {
 		if len(words) == 2 && r.Address != words[1] {
 			continue

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -147,6 +148,15 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 	group.later(p.Close)
 	group.serve(protocol, p.Protocol())
 	group.serve(routes, p.Routes())
+	if at, ok := routes.Addr().(*net.TCPAddr); ok && !at.IP.IsUnspecified() && !at.IP.Equal(net.IPv4(127, 0, 0, 1)) {
+		// browsers look for names under .localhost here
+		own, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(at.Port)))
+		if err != nil {
+			log.Warn("the origins of stages are not served", "error", err)
+		} else {
+			group.serve(own, p.Origins())
+		}
+	}
 	return address, nil
 }
 

@@ -80,6 +80,10 @@ func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error
 func (h Hook) canAccept(ctx context.Context, r Repository, from, to, ref string,
 	out io.Writer) (bool, error) {
 	if branch, ok := strings.CutPrefix(ref, "refs/heads/"); ok {
+		if strings.HasPrefix(branch, "refs/") { // its short name would be that of another reference
+			fmt.Fprintf(out, "Rudmar: a branch cannot be named %s, like a reference.\n", branch)
+			return false, nil
+		}
 		return h.canUpdate(ctx, r, branch, from, to, out)
 	}
 	if !strings.HasPrefix(ref, "refs/tags/") {

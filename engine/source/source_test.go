@@ -169,7 +169,14 @@ func TestPushes(t *testing.T) {
 	if err != nil || len(heads) != 2 || heads["feature"] == "" {
 		t.Errorf("heads: %v %v", heads, err)
 	}
-	dir := t.TempDir()
+	dir := filepath.Join(t.TempDir(), "named")
+	own := strings.Replace(address, "http://", "http://wren:right@", 1) + "/brambleford.git"
+	if out, err := git(t, t.TempDir(), "clone", "--quiet", own, dir); err != nil {
+		t.Fatal(err, out)
+	}
+	if out, err := git(t, dir, "push", own, "HEAD:refs/heads/refs/heads/main"); err == nil || !strings.Contains(out, "like a reference") {
+		t.Errorf("a branch that is named like a reference: %v\n%s", err, out)
+	}
 	if out, err := git(t, dir, "push", strings.Replace(address, "http://", "http://wren:right@", 1)+"/brambleford.git",
 		":main"); err == nil {
 		t.Errorf("the main branch was deleted: %s", out)

@@ -49,7 +49,8 @@ func reservedHeaders() []string {
 	return []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te",
 		"Trailer", "Transfer-Encoding", "Upgrade",
 		"Content-Length", "Date", "Server", "Alt-Svc", "Clear-Site-Data", "Strict-Transport-Security", "Public-Key-Pins",
-		"Service-Worker-Allowed", "Rudmar-Invocation", "Rudmar-Revision"}
+		"Service-Worker-Allowed", "Nel", "Report-To", "Reporting-Endpoints", "Www-Authenticate", "Rudmar-Invocation",
+		"Rudmar-Revision"}
 }
 
 // routeResponse converts a handler's return value to an HTTP response.
@@ -128,7 +129,7 @@ func (a *routeResponse) headers(to http.Header, given map[string]any) {
 		case slices.Contains(reservedHeaders(), known):
 			a.tell("dropped header %s: a function cannot set it", known)
 		case known == "Set-Cookie" && !mayBeSet(value):
-			a.tell("dropped cookie %q: it must belong to the route's own host and not use Rudmar's cookie names",
+			a.tell("dropped cookie %q: it must have a name, belong to the route's own host and not use Rudmar's cookie names",
 				strings.SplitN(value, "=", 2)[0])
 		default:
 			to.Set(name, value)
@@ -138,8 +139,11 @@ func (a *routeResponse) headers(to http.Header, given map[string]any) {
 
 // mayBeSet reports whether a function can set a cookie: only for its own host.
 func mayBeSet(cookie string) bool {
-	name, _, _ := strings.Cut(cookie, "=")
-	if ownCookie(name) {
+	name, _, named := strings.Cut(cookie, "=")
+	if pair, _, _ := strings.Cut(cookie, ";"); !named || !strings.Contains(pair, "=") {
+		return false // browsers send its value as the name of another cookie
+	}
+	if strings.TrimSpace(name) == "" || ownCookie(name) {
 		return false
 	}
 	for part := range strings.SplitSeq(cookie, ";") {

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"math/rand/v2"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -81,6 +83,45 @@ func run(call *Call) (any, error) {
 
 // A function receives none of Rudmar's own cookies, and its response can neither set them, nor clear a host's
 // data, nor set transfer headers.
+// Every stage has an origin of its own, beside the path form; the listener for origins serves nothing else.
+func TestOrigins(t *testing.T) {
+	s := newStand(t)
+	s.deploy("hello-from-a-service-with-a-long-name", "def run(call): return call.event['path']\n", nil)
+	s.route("hello-from-a-service-with-a-long-name", "ask", "GET", "/ask/{x}")
+	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
+	must(t, err)
+	origin := ""
+	for _, r := range snapshot.Resources {
+		if r.Kind == "route" {
+			origin, _ = r.Attributes["origin"].(string)
+		}
+	}
+	if !regexp.MustCompile(`^http://frostline-[0-9a-f]{10}\.localhost:\d+$`).MatchString(origin) {
+		t.Fatalf("the origin is %q", origin)
+	}
+	ask := func(handler http.Handler, host, path string) (int, string) {
+		r := httptest.NewRequest(http.MethodGet, "http://"+host+path, http.NoBody)
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, r)
+		return w.Code, w.Body.String()
+	}
+	host := strings.TrimPrefix(origin, "http://")
+	for _, handler := range []http.Handler{s.platform.Routes(), s.platform.Origins()} {
+		if code, text := ask(handler, host, "/ask/a%2Fb"); code != 200 || text != "/ask/a%2Fb" {
+			t.Errorf("at its origin: %d %s", code, text)
+		}
+		if code, text := ask(handler, "frostline-0123456789.localhost", "/ask/x"); code != 404 {
+			t.Errorf("at another host: %d %s", code, text)
+		}
+	}
+	if code, text := ask(s.platform.Routes(), "127.0.0.2:7072", "/north/frostline/trial/ask/x"); code != 200 {
+		t.Errorf("by the path: %d %s", code, text)
+	}
+	if code, text := ask(s.platform.Origins(), "127.0.0.1:7072", "/north/frostline/trial/ask/x"); code != 421 {
+		t.Errorf("at the page's host: %d %s", code, text)
+	}
+}
+
 func TestRouteHeaders(t *testing.T) {
 	s := newStand(t)
 	s.deploy("sly", `
@@ -89,7 +130,8 @@ def run(call):
     if kind == "early": return {"status": 103, "headers": {"Link": "</x>"}}
     return {"status": 200, "body": call.event["headers"].get("cookie", "none"), "headers": {
         "Set-Cookie": call.event["query"].get("set", "own=1; Path=/"), "Clear-Site-Data": '"*"', "Content-Length": "3", "Transfer-Encoding": "chunked",
-        "Connection": "close, X-Other", "Strict-Transport-Security": "max-age=1", "X-Own": "kept", "Bad Name": "x", "X-Split": "a\r\nSet-Cookie: b=c"}}
+        "Connection": "close, X-Other", "Strict-Transport-Security": "max-age=1", "NEL": "{}", "Report-To": "{}", "Reporting-Endpoints": "a=1",
+        "WWW-Authenticate": "Basic", "X-Own": "kept", "Bad Name": "x", "X-Split": "a\r\nSet-Cookie: b=c"}}
 `, nil)
 	s.route("sly", "ask", "GET", "/ask")
 	ask := func(query, cookie string) (*http.Response, string) {
@@ -103,7 +145,8 @@ def run(call):
 	if response.Header.Get("X-Own") != "kept" || response.Header.Get("Set-Cookie") != "own=1; Path=/" {
 		t.Errorf("what it may set: %v", response.Header)
 	}
-	for _, name := range []string{"Clear-Site-Data", "Strict-Transport-Security", "X-Split", "Bad Name"} {
+	for _, name := range []string{"Clear-Site-Data", "Strict-Transport-Security", "X-Split", "Bad Name", "NEL", "Report-To",
+		"Reporting-Endpoints", "WWW-Authenticate"} {
 		if response.Header.Get(name) != "" {
 			t.Errorf("%s: %q", name, response.Header.Get(name))
 		}
@@ -115,7 +158,7 @@ def run(call):
 		t.Errorf("with Rudmar's cookie alone it gets %q", body)
 	}
 	for _, cookie := range []string{"rudmar_session=x", "__Host-rudmar_session=x; Path=/; Secure",
-		"a=b; Domain=127.0.0.1"} {
+		"a=b; Domain=127.0.0.1", "=__Host-rudmar_session=x", "rudmar_session", " =x", "; Path=/"} {
 		if response, _ := ask("set="+url.QueryEscape(cookie), ""); response.Header.Get("Set-Cookie") != "" {
 			t.Errorf("it sets %q", response.Header.Get("Set-Cookie"))
 		}

@@ -26,6 +26,7 @@ type stand struct {
 	routes   *httptest.Server
 	scope    platform.Scope
 	keys     int
+	platform *local.Platform
 }
 
 // must ends a test that cannot continue.
@@ -56,6 +57,7 @@ func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
 	change(&o)
 	p, err = local.Open(t.Context(), o)
 	must(t, err)
+	s.platform = p
 	t.Cleanup(func() {
 		s.protocol.Close()
 		s.routes.Close()

@@ -60,6 +60,7 @@ type Platform struct {
 	callers      callers
 	skies        *faultStore
 	fingerprints fingerprints
+	origins      origins
 	operations   *operations
 	cages        *cage.Keeper
 	functions    *http.Server // the data API of functions

@@ -65,6 +65,7 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, resource.Identity+"/")
 	case resource.Route:
 		r.attributes["url"] = p.address(sc) + fmt.Sprint(r.attributes["path"])
+		r.attributes["origin"] = p.origin(sc)
 	case resource.Revision:
 		if artifact, _ := r.attributes["artifact"].(string); p.archives.isLost(artifact) {
 			r.attributes["artifact"] = "" // so it is written again

@@ -28,7 +28,8 @@ const maxBody = 6 << 20
 // bodyTime is the time limit of a request's body.
 const bodyTime = 30 * time.Second
 
-// Routes serves the routes of all stages: /region/service/stage and the route's own path.
+// Routes serves the routes of all stages: at the host name of the stage, and at /region/service/stage and the route's
+// own path.
 func (p *Platform) Routes() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if err := p.serveRoute(w, r); err != nil {
@@ -44,13 +45,20 @@ func writeProblem(w http.ResponseWriter, r *refusal) {
 }
 
 func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
-	pieces := strings.SplitN(strings.TrimPrefix(r.URL.EscapedPath(), "/"), "/", 4)
-	if len(pieces) < 3 {
-		return refuse(404, "the address must be /region/service/stage and the route's path")
+	sc, own, err := p.scopeAt(r.Context(), r.Host)
+	if err != nil {
+		return err
 	}
-	sc, path := scope{pieces[0], pieces[1], pieces[2]}, "/"
-	if len(pieces) == 4 {
-		path += pieces[3]
+	path := r.URL.EscapedPath()
+	if !own {
+		pieces := strings.SplitN(strings.TrimPrefix(path, "/"), "/", 4)
+		if len(pieces) < 3 {
+			return refuse(404, "the address must be /region/service/stage and the route's path")
+		}
+		sc, path = scope{pieces[0], pieces[1], pieces[2]}, "/"
+		if len(pieces) == 4 {
+			path += pieces[3]
+		}
 	}
 	there, err := p.directory.of(r.Context(), sc)
 	if err != nil {

@@ -17,6 +17,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"rudmar/bodytime"
 	"rudmar/core/pack"
 	"rudmar/core/resource"
 	"rudmar/platform/api"
@@ -32,7 +33,7 @@ func (p *Platform) Protocol() http.Handler {
 	e.Logger = p.options.Log
 	e.HTTPErrorHandler = p.problem
 	e.Use(middleware.Recover())
-	e.Use(p.authenticate, limited, p.withFaults)
+	e.Use(p.authenticate, limited, steady, p.withFaults)
 	api.RegisterHandlers(e, api.NewStrictHandler(&protocol{p}, nil))
 	p.data(e)
 	e.PUT("/hand/:region/:service/:stage/:address", p.serveChange)
@@ -43,6 +44,15 @@ func (p *Platform) Protocol() http.Handler {
 	e.POST("/hand/:region/:service/:stage/queues/:name", p.serveMessage)
 	e.PUT("/hand/:region/:service/:stage/objects/:name/*", p.serveObject)
 	return e
+}
+
+// steady ends bodies that arrive too slowly, such as those of archives.
+func steady(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		r.Body = bodytime.Limit(c.Response(), r, bodyTime)
+		return next(c)
+	}
 }
 
 // authenticate requires the installation's token; /data has tokens of its own.
