@@ -1,10 +1,12 @@
 package engine_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,42 +17,47 @@ import (
 	"rudmar/engine/store"
 )
 
+// buildAttempt is a line of shell; second is the protection that stops it besides the cage, if it is not tried without
+// one.
+type buildAttempt struct{ name, line, second string }
+
 // attempts of builds: what a command tries, as a line of shell that succeeds, or writes GOT, if it gets
 // forbidden access. docs/security.md lists them all.
-func buildAttempts(dir, open string, port int) []struct{ name, line string } {
+func buildAttempts(dir, open string, port int) []buildAttempt {
 	python := func(body string) string {
 		return "cat > try.py <<'END'\n" + body + "\nEND\npython3 try.py"
 	}
-	return []struct{ name, line string }{
-		{"build: read the signing key",
-			"cat " + filepath.Join(dir, "signing.key") + " " + filepath.Join(dir, "secret.key") + " && echo GOT"},
-		{"build: find keys anywhere",
-			"find / \\( -path /proc -o -path /usr -o -path /rudmar/go-build \\) -prune -o -name '*.key' -size -100c -readable -print 2>/dev/null | grep -q . && echo GOT"},
-		{"build: list the data folder", "ls " + dir + "/* 2>/dev/null | grep -q . && echo GOT"},
-		{"build: read the server's environment",
-			"env | grep -q RUDMAR_TEST_MARK && echo GOT; cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -q RUDMAR_TEST_MARK && echo GOT"},
-		{"build: read what the first process asks",
-			"head -c 10 /proc/1/fd/3 2>/dev/null | grep -q . && echo GOT; ls /proc/1/root/ 2>/dev/null | grep -q . && echo GOT"},
-		{"build: read the passwords of the machine", "cat /etc/shadow && echo GOT"},
-		{"build: be root", "test $(id -u) = 0 && ! grep -q 'CapEff:.0000000000000000' /proc/self/status && echo GOT"},
-		{"build: reach a server of this machine",
-			python(fmt.Sprintf("import socket\nfor h in ('127.0.0.1', '10.0.2.2'):\n  try: socket.create_connection((h, %d), timeout=1); print('GOT')\n  except OSError: pass", port))},
-		{"build: go out through the proxy of fetching",
-			python("import socket\ntry: socket.create_connection(('127.0.0.1', 3128), timeout=1); print('GOT')\nexcept OSError: pass")},
-		{"build: leave a process running", "(sleep 600 >/dev/null 2>&1 &) ; (setsid sleep 600 >/dev/null 2>&1 &) ; true"},
-		{"build: leave a file in the machine's temporary folder", "echo x > /tmp/planted-by-build; echo x > " + open +
+	list := []buildAttempt{
+		{name: "build: read the signing key", line: "cat " + filepath.Join(dir, "signing.key") + " " + filepath.Join(dir, "secret.key") + " && echo GOT"},
+		{name: "build: find keys anywhere", line: "find / \\( -path /proc -o -path /usr -o -path /rudmar/go-build \\) -prune -o -name '*.key' -size -100c -readable -print 2>/dev/null | grep -q . && echo GOT"},
+		{name: "build: list the data folder", line: "ls " + dir + "/* 2>/dev/null | grep -q . && echo GOT"},
+		{name: "build: read the server's environment", line: "env | grep -q RUDMAR_TEST_MARK && echo GOT; cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -q RUDMAR_TEST_MARK && echo GOT"},
+		{name: "build: read what the first process asks", line: "timeout 2 head -c 10 /proc/1/fd/3 2>/dev/null | grep -q . && echo GOT; ls /proc/1/root/ 2>/dev/null | grep -q . && echo GOT"},
+		{name: "build: read the passwords of the machine", line: "cat /etc/shadow && echo GOT"},
+		{name: "build: be root", line: "test $(id -u) = 0 && ! grep -q 'CapEff:.0000000000000000' /proc/self/status && echo GOT"},
+		{name: "build: reach a server of this machine", line: python(fmt.Sprintf("import socket\nfor h in ('127.0.0.1', '10.0.2.2'):\n  try: socket.create_connection((h, %d), timeout=1); print('GOT')\n  except OSError: pass", port))},
+		{name: "build: go out through the proxy of fetching", line: python("import socket\ntry: socket.create_connection(('127.0.0.1', 3128), timeout=1); print('GOT')\nexcept OSError: pass")},
+		{name: "build: leave a process running", line: "(sleep 600 >/dev/null 2>&1 &) ; (setsid sleep 600 >/dev/null 2>&1 &) ; true"},
+		{name: "build: leave a file in the machine's temporary folder", line: "echo x > /tmp/planted-by-build; echo x > " + open +
 			"/planted-by-build; true"},
-		{"build: change the tools", "echo x > /usr/bin/x && echo GOT; echo x > /usr/local/go/x && echo GOT; true"},
-		{"build: fill the disk", "head -c 3000000000 /dev/zero > large && echo GOT; rm -f large"},
-		{"build: start very many processes",
-			python("import os, time\ntry:\n  for _ in range(3000):\n    if os.fork() == 0: time.sleep(5); os._exit(0)\n  print('GOT')\nexcept OSError: pass")},
-		{"build: take the machine's memory",
-			python("try:\n  x = b'x' * (6 << 30)\n  print('GOT')\nexcept MemoryError: pass") + " || true"},
-		{"build: mount a file system", "mount -t tmpfs x /mnt && echo GOT; unshare -Ur true && echo GOT; true"},
-		{"build: end the server", fmt.Sprintf("kill -9 %d && echo GOT; true", os.Getpid())},
-		{"build: take files of the machine into the archive by links",
-			"ln -s /etc/passwd link.txt; ln -s /etc linked; ln /etc/hostname hard.txt; true"},
+		{name: "build: change the tools", line: "echo x > /usr/bin/x && echo GOT; echo x > /usr/local/go/x && echo GOT; true"},
+		{name: "build: fill the disk", line: "head -c 3000000000 /dev/zero > large && echo GOT; rm -f large"},
+		{name: "build: start very many processes", line: python("import os, time\ntry:\n  for _ in range(3000):\n    if os.fork() == 0: time.sleep(5); os._exit(0)\n  print('GOT')\nexcept OSError: pass")},
+		{name: "build: take the machine's memory", line: python("try:\n  x = b'x' * (6 << 30)\n  print('GOT')\nexcept MemoryError: pass") + " || true"},
+		{name: "build: mount a file system", line: "mount -t tmpfs x /mnt && echo GOT; unshare -Ur true && echo GOT; true"},
+		{name: "build: end the server", line: fmt.Sprintf("kill -9 %d && echo GOT; true", os.Getpid())},
+		{name: "build: take files of the machine into the archive by links", line: "ln -s /etc/passwd link.txt; ln -s /etc linked; ln /etc/hostname hard.txt; true"},
 	}
+	for i := range list {
+		list[i].second = map[string]string{
+			"build: fill the disk":                                       "the limit of a file's size",
+			"build: take the machine's memory":                           "the limit of a process's memory",
+			"build: leave a process running":                             "the end of all processes of the cage's user",
+			"build: end the server":                                      "the cage's user, who is not the server's",
+			"build: take files of the machine into the archive by links": "packing, which takes files of the folder alone",
+		}[list[i].name]
+	}
+	return list
 }
 
 // No build escapes, or exceeds its limits.
@@ -129,6 +136,7 @@ func (r *rig) builtOrNot() store.Build {
 const attemptsInGo = `package main
 
 import (
+	"fmt"
 	"net"
 	"os"
 	"strings"
@@ -149,7 +157,7 @@ func run(call *Call) (any, error) {
 			}
 		}
 	case "go: reach a server of this machine":
-		if _, err := net.Dial("tcp", "127.0.0.1:22"); err == nil {
+		if _, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", call.Event["port"])); err == nil {
 			return "got", nil
 		}
 	case "go: hold more memory than it may":
@@ -172,6 +180,76 @@ func run(call *Call) (any, error) {
 }
 `
 
+func goAttempts() []string {
+	return []string{"go: read files of the machine", "go: read the environment of others", "go: reach a server of this machine",
+		"go: hold more memory than it may", "go: run longer than its timeout"}
+}
+
+// Unprotected, each attempt succeeds: otherwise its failure would prove nothing. Those of builds run as root in
+// namespaces of their own.
+func TestAttemptsSucceedUnprotected(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can carry out the attempts without protection")
+	}
+	t.Setenv("RUDMAR_TEST_MARK", "secret")
+	dir, open := t.TempDir(), t.TempDir()
+	for _, name := range []string{"signing.key", "secret.key"} {
+		must(t, os.WriteFile(filepath.Join(dir, name), []byte("key"), 0o600))
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	defer l.Close()
+	if proxy, err := net.Listen("tcp", "127.0.0.1:3128"); err == nil {
+		defer proxy.Close()
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	for _, a := range buildAttempts(dir, open, port) {
+		if a.second != "" {
+			t.Logf("%s: not tried without protection; it is also stopped by %s", a.name, a.second)
+			continue
+		}
+		line := strings.ReplaceAll(a.line, "find / ", "find "+dir+" ") // the whole machine takes a while
+		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+		cmd := exec.CommandContext(ctx, "unshare", "--mount", "--pid", "--ipc", "--uts", "--fork", "--kill-child", "--mount-proc",
+			"sh", "-c", "set +e\n"+line+"\nexit 0")
+		cmd.Dir, cmd.WaitDelay = t.TempDir(), time.Second
+		out, err := cmd.CombinedOutput()
+		cancel()
+		_, planted := os.Lstat(open + "/planted-by-build")
+		if err != nil || !strings.Contains(string(out), "GOT") && planted != nil {
+			t.Errorf("%s: without protection it does not succeed: %v %s", a.name, err, out)
+		}
+		for _, name := range []string{"/tmp/planted-by-build", open + "/planted-by-build", "/usr/bin/x", "/usr/local/go/x"} {
+			must(t, os.RemoveAll(name))
+		}
+	}
+	work := t.TempDir()
+	must(t, os.WriteFile(filepath.Join(work, "main.go"), []byte(attemptsInGo), 0o600))
+	must(t, os.WriteFile(filepath.Join(work, "go.mod"), []byte("module attempts\n\ngo 1.26\n"), 0o600))
+	must(t, os.WriteFile(filepath.Join(work, "call.go"), []byte(`package main
+
+import "fmt"
+import "os"
+
+type Call struct{ Event map[string]any }
+
+func main() { fmt.Println(run(&Call{Event: map[string]any{"what": os.Args[1], "port": os.Args[2]}})) }
+`), 0o600))
+	build := exec.CommandContext(t.Context(), "go", "build", "-o", "attempts", ".")
+	build.Dir = work
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	for _, name := range goAttempts() {
+		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+		out, err := exec.CommandContext(ctx, filepath.Join(work, "attempts"), name, fmt.Sprint(port)).CombinedOutput()
+		if endless := ctx.Err() != nil; !endless && !strings.Contains(string(out), "got") {
+			t.Errorf("%s: without protection it does not succeed: %v %s", name, err, out)
+		}
+		cancel()
+	}
+}
+
 // No Go function escapes.
 func TestGoFunctionIsIsolated(t *testing.T) {
 	t.Setenv("RUDMAR_TEST_MARK", "secret")
@@ -181,9 +259,12 @@ func TestGoFunctionIsIsolated(t *testing.T) {
 		"a/main.go":       attemptsInGo})
 	r.reaches(1, "trial", delivery.Settled)
 	client, scope := r.reach(place("trial", "north"))
-	for _, name := range []string{"go: read files of the machine", "go: read the environment of others",
-		"go: reach a server of this machine", "go: hold more memory than it may", "go: run longer than its timeout"} {
-		inv, err := client.Invoke(t.Context(), scope, "a", "", "", map[string]any{"what": name}, time.Minute)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	defer l.Close()
+	for _, name := range goAttempts() {
+		inv, err := client.Invoke(t.Context(), scope, "a", "", "", map[string]any{"what": name, "port": l.Addr().(*net.TCPAddr).Port},
+			time.Minute)
 		if err != nil || inv.Response == "got" {
 			t.Errorf("%s: %+v %v", name, inv, err)
 		}

@@ -1,12 +1,16 @@
 package local_test
 
 import (
+	"context"
+	"encoding/json"
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"rudmar/platform/api"
 	"rudmar/platform/local"
@@ -22,6 +26,8 @@ type attempt struct {
 	calls int
 	// after checks the machine once it is over.
 	after func() string
+	// second is the protection that stops the attempt besides the cage, if it is not tried without one.
+	second string
 }
 
 // inPython wraps an attempt in common code.
@@ -146,13 +152,13 @@ if os.fork() == 0:
         os.setsid(); time.sleep(600)
     os._exit(0)
 os.wait()`},
-		{name: "answer the next call in advance", calls: 2, code: `
+		{name: "answer the next call in advance", second: "the supervisor, which ends an instance that writes anything but the answer of its call", calls: 2, code: `
 if os.path.exists("/tmp/begun"): return "its own"
 open("/tmp/begun", "w").close()
 body = b'{"call": "' + call.id.encode() + b'", "answer": "got"}'
 threading.Timer(0.005, lambda: os.write(4, struct.pack(">I", len(body)) + body)).start()
 return "first"`},
-		{name: "answer a call from a child", code: `
+		{name: "answer a call from a child", second: "the supervisor, which ends an instance that answers another call", code: `
 if os.fork() == 0:
     body = b'{"call": "c-0", "answer": "got"}'
     os.write(4, struct.pack(">I", len(body)) + body); os._exit(0)
@@ -174,7 +180,7 @@ return "got" if done > 0 else ""`},
 		{name: "change its root", code: `return system(161, b"/tmp")`},
 		{name: "keep a key in the kernel", code: `return system(248, b"user", b"x", b"y", 1, -3)`},
 		// bpf(BPF_MAP_CREATE)
-		{name: "load a program into the kernel", code: call(321, ", 0, (ctypes.c_uint64 * 16)(1, 4, 8, 1), 72")},
+		{name: "load a program into the kernel", code: call(321, ", 0, (ctypes.c_uint32 * 18)(1, 4, 8, 1), 72")},
 		{name: "count the processor's events", code: call(298, ", (ctypes.c_uint64 * 16)(0x7800000001), 0, -1, -1, 0")},
 		{name: "handle faults of memory", code: call(323, ", 1")},
 		{name: "ask by rings", code: call(425, ", 8, (ctypes.c_uint32 * 30)()")}, // io_uring_setup
@@ -183,7 +189,7 @@ return "got" if done > 0 else ""`},
 			code: `return system(103, 3, ctypes.create_string_buffer(4096), 4096) if reads("/dev/kmsg") is None else "got"`},
 		{name: "change the kernel's settings",
 			code: `return writes("/proc/sys/kernel/core_pattern", "/proc/sys/kernel/hostname", "/proc/sysrq-trigger", "/sys/kernel/uevent_helper")`},
-		{name: "set the clock", code: `return system(227, 0, (ctypes.c_long * 2)(1, 1))`},
+		{name: "set the clock", code: `return system(227, 0, (ctypes.c_long * 2)(*divmod(time.time_ns(), 10 ** 9)))`},
 		{name: "become root", code: `
 try: os.setuid(0)
 except OSError: pass
@@ -196,7 +202,7 @@ for name in ("/dev/vda", "/dev/sda", "/dev/mem", "/dev/kmem", "/dev/net/tun", "/
     try: os.close(os.open(name, os.O_RDWR)); return "got"
     except OSError: pass`},
 		{name: "make a device", code: `
-try: os.mknod("/tmp/disk", 0o600 | 0o060000, os.makedev(254, 0))
+try: os.mknod("/tmp/disk", 0o600 | 0o020000, os.makedev(1, 5))
 except OSError: return ""
 return reads("/tmp/disk")`},
 		{name: "reach a server of this machine", event: port, code: `
@@ -220,16 +226,16 @@ for line in open("/proc/net/unix").read().splitlines()[1:]:
 for pid in range(2, 40000):
     try: os.kill(pid, 9); return "got"
     except OSError: pass`},
-		{name: "use data without a grant", code: `
+		{name: "use data without a grant", second: "the platform, which checks the permissions of each request", code: `
 import rudmar
 try: rudmar.table("stations").read("hill"); return "got"
 except Exception as error: return type(error).__name__`},
-		{name: "use the token of nobody", code: `
+		{name: "use the token of nobody", second: "the platform, which knows the tokens of its instances", code: `
 os.environ["RUDMAR_TOKEN"] = "0" * 48
 import rudmar
 try: rudmar.table("stations").read("hill"); return "got"
 except Exception as error: return type(error).__name__`},
-		{name: "speak the platform's protocol over its data socket", code: `
+		{name: "speak the platform's protocol over its data socket", second: "the platform's token, which the protocol requires", code: `
 c = socket.socket(socket.AF_UNIX); c.connect(os.environ["RUDMAR_SOCKET"])
 c.sendall(b"GET /kinds HTTP/1.1\r\nHost: platform\r\nConnection: close\r\n\r\n")
 return "got" if b" 200 " in c.recv(4096) else ""`},
@@ -259,7 +265,7 @@ func otherAttempts(data string, port int) []attempt {
 			code: "import fs from 'node:fs'\nimport { spawn } from 'node:child_process'\n" + node(`
   if (fs.existsSync('/tmp/begun')) { await new Promise((r) => setTimeout(r, 200)); return fs.readdirSync('/proc').some((p) => /^\d+$/.test(p) && p !== '1') ? 'got' : '' }
   fs.writeFileSync('/tmp/begun', ''); spawn('/bin/sleep', ['600'], { detached: true, stdio: 'ignore' }).unref(); return ''`)},
-		{name: "node: answer a call that is not its own", config: js, code: "import fs from 'node:fs'\n" + node(`
+		{name: "node: answer a call that is not its own", second: "the supervisor, which ends an instance that answers another call", config: js, code: "import fs from 'node:fs'\n" + node(`
   const body = Buffer.from('{"call":"c-0","answer":"got"}'), head = Buffer.alloc(4); head.writeUInt32BE(body.length)
   fs.writeSync(4, Buffer.concat([head, body])); return 'its own'`)},
 	}
@@ -281,6 +287,9 @@ func TestFunctionIsIsolated(t *testing.T) {
 	everywhere, err := net.Listen("tcp", "0.0.0.0:0")
 	must(t, err)
 	defer everywhere.Close()
+	withoutFile, err := net.Listen("unix", "@rudmar-machine")
+	must(t, err)
+	defer withoutFile.Close()
 	foreign := "127.0.0.1"
 	addresses, err := net.InterfaceAddrs()
 	must(t, err)
@@ -301,7 +310,11 @@ func TestFunctionIsIsolated(t *testing.T) {
 	for i, a := range all {
 		t.Run(a.name, func(t *testing.T) {
 			name := fmt.Sprintf("try-%d", i)
-			s.deploy(name, a.code, a.config)
+			file := "main.py"
+			if a.config["runtime"] == "node" {
+				file = "main.mjs"
+			}
+			s.deployFile(name, file, []byte(a.code), a.config)
 			var last api.Invocation
 			for range max(1, a.calls) {
 				last = s.call(name, a.event)
@@ -309,9 +322,89 @@ func TestFunctionIsIsolated(t *testing.T) {
 			if last.Response == "got" || a.after != nil && a.after() == "got" {
 				t.Errorf("it got what it tried for: %+v", last)
 			}
-			if last.Error != nil && strings.Contains(last.Error.Kind, "Syntax") {
+			if last.Error != nil && (strings.Contains(last.Error.Kind, "Syntax") || strings.Contains(last.Error.Message, "no file")) {
 				t.Errorf("the attempt itself is broken: %+v", last.Error)
 			}
 		})
 	}
+}
+
+// Unprotected, each attempt succeeds: otherwise its failure in a cage would prove nothing. It runs as root in namespaces
+// of its own, so the machine stays as it is, without the other protections. An attempt that cannot be carried out
+// there, or whose protection is in Rudmar's own code, names the second protection that stops it.
+func TestAttemptsSucceedUnprotected(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can carry out the attempts without protection")
+	}
+	temp := t.TempDir()
+	must(t, os.Chmod(temp, 0o777))
+	for _, name := range []string{"platform.db", "seal.key"} {
+		must(t, os.WriteFile(filepath.Join(temp, name), []byte("secret"), 0o600))
+	}
+	must(t, os.WriteFile(filepath.Join(temp, "other.py"), []byte("# THE-OTHER-FUNCTION"), 0o600))
+	withoutFile, err := net.Listen("unix", "@rudmar-without-a-file")
+	must(t, err)
+	defer withoutFile.Close()
+	l, err := net.Listen("tcp", "0.0.0.0:0")
+	must(t, err)
+	defer l.Close()
+	port := l.Addr().(*net.TCPAddr).Port
+	all := otherAttempts(temp, port)
+	for _, a := range pythonAttempts(temp, temp, port, fmt.Sprintf("127.0.0.1 %d", port)) {
+		a.code = inPython(a.code)
+		all = append(all, a)
+	}
+	for _, a := range all {
+		t.Run(a.name, func(t *testing.T) {
+			if a.second != "" {
+				t.Log("not tried without protection; it is also stopped by " + a.second)
+				return
+			}
+			if out := unprotected(t, a); !strings.Contains(out, "\ngot\n") {
+				t.Errorf("without protection it does not succeed: %s", out)
+			}
+		})
+	}
+}
+
+// unprotected runs an attempt without a cage, and returns its output with its last answer as a line. What it writes
+// outside of namespaces is removed.
+func unprotected(t *testing.T, a attempt) string {
+	t.Helper()
+	dir := t.TempDir()
+	event, err := json.Marshal(a.event)
+	must(t, err)
+	calls := fmt.Sprint(max(1, a.calls))
+	file, program := "main.py", []string{"python3", "-c", `
+import json, subprocess, sys, types
+decoy = subprocess.Popen(["/bin/sleep", "60"])
+sys.path.insert(0, sys.argv[1])
+import main
+for i in range(int(sys.argv[3])):
+    answer = main.run(types.SimpleNamespace(event=json.loads(sys.argv[2]), id=f"c-{i}"))
+print()
+print(answer, flush=True)`, dir, string(event), calls}
+	if a.config["runtime"] == "node" {
+		file, program = "main.mjs", []string{"node", "--input-type=module", "-e",
+			"const m = await import(" + fmt.Sprintf("%q", filepath.Join(dir, "main.mjs")) + "); let a; for (let i = 0; i < " + calls +
+				"; i++) a = await m.run({ event: " + string(event) + ", id: `c-${i}` }); console.log('\\n' + a); process.exit(0)"}
+	}
+	must(t, os.WriteFile(filepath.Join(dir, file), []byte(a.code), 0o600))
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "unshare", append([]string{"--mount", "--pid", "--ipc", "--uts", "--fork", "--kill-child",
+		"--mount-proc"}, program...)...)
+	out, err := cmd.CombinedOutput()
+	text := string(out)
+	if err != nil {
+		text += err.Error()
+	}
+	if a.after != nil && a.after() == "got" {
+		text += "\ngot\n"
+	}
+	for _, name := range []string{"/tmp/begun", "/tmp/large", "/dev/shm/large", "/tmp/planted", "/var/tmp/planted", "/tmp/disk", "/tmp/rudmar-run-x",
+		"/tmp/work-x", "/usr/lib/x"} {
+		must(t, os.RemoveAll(name))
+	}
+	return text
 }
