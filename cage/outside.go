@@ -51,6 +51,7 @@ type egress struct {
 	device *os.File
 	stack  *stack.Stack
 	reach  func(netip.Addr) bool
+	names  *destinations // nil for all
 	dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	ctx    context.Context
 	end    context.CancelFunc
@@ -58,7 +59,7 @@ type egress struct {
 }
 
 // openEgress reads the device that a cage hands over, and answers it until closed.
-func (p *Process) openEgress() error {
+func (p *Process) openEgress(to []string) error {
 	if err := p.control.SetReadDeadline(time.Now().Add(10 * time.Second)); err != nil {
 		return err
 	}
@@ -80,7 +81,12 @@ func (p *Process) openEgress() error {
 		unix.Close(fds[0])
 		return err
 	}
-	w := &egress{device: os.NewFile(uintptr(fds[0]), "device"), reach: p.keeper.config.Reach, dial: p.keeper.config.Dial,
+	names, err := newDestinations(to)
+	if err != nil {
+		unix.Close(fds[0])
+		return err
+	}
+	w := &egress{names: names, device: os.NewFile(uintptr(fds[0]), "device"), reach: p.keeper.config.Reach, dial: p.keeper.config.Dial,
 		slots: make(chan struct{}, mostConnections)}
 	w.ctx, w.end = context.WithCancel(context.Background())
 	if err := w.open(); err != nil {
@@ -169,7 +175,7 @@ func (w *egress) connection(r *tcp.ForwarderRequest) {
 	}
 	go func() {
 		defer func() { <-w.slots }()
-		if !w.reach(to.Addr()) {
+		if !w.reach(to.Addr()) || !w.names.permits(to) {
 			r.Complete(true) // refused, as by a host without a listener
 			return
 		}
@@ -222,7 +228,7 @@ func (w *egress) datagrams(r *udp.ForwarderRequest) {
 	switch {
 	case to.Addr().String() == apart.Gateway && to.Port() == 53:
 		address = nameServer()
-	case !w.reach(to.Addr()):
+	case !w.reach(to.Addr()) || !w.names.permits(to):
 		return
 	}
 	select {
@@ -240,6 +246,12 @@ func (w *egress) datagrams(r *udp.ForwarderRequest) {
 	go func() {
 		defer func() { <-w.slots }()
 		defer own.Close()
+		if w.names != nil && to.Port() == 53 && to.Addr().String() == apart.Gateway {
+			stop := context.AfterFunc(w.ctx, func() { own.Close() })
+			defer stop()
+			w.lookUp(own, address)
+			return
+		}
 		ctx, cancel := context.WithTimeout(w.ctx, dialTime)
 		there, err := w.dial(ctx, "udp", address)
 		cancel()

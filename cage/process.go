@@ -242,7 +242,7 @@ func (p *Process) enter(s Spec) error {
 		return errors.Join(fmt.Errorf("sending a command to a cage: %w", err), p.Failure())
 	}
 	if s.Network && s.Plan.Spaces {
-		if err := p.openEgress(); err != nil {
+		if err := p.openEgress(s.Destinations); err != nil {
 			return fmt.Errorf("opening network access for a cage: %w", err)
 		}
 	}

@@ -35,6 +35,8 @@ type Spec struct {
 	Limits Limits  `json:"limits"`
 	// Network allows public addresses; without it there is no network.
 	Network bool `json:"network,omitempty"`
+	// Destinations are the only hosts and ports that it can reach, such as api.example.com:443; all if empty.
+	Destinations []string `json:"-"`
 
 	// Fields that the keeper adds.
 	Plan    Plan `json:"plan"`

@@ -59,7 +59,7 @@ func At(at Cursor, names Names) Assist {
 	case shape == nil:
 	case c.reference:
 		out.Completions = referenceCompletions(names.Service)
-	case !c.value && shape.Form == language.ObjectForm:
+	case !c.value && (shape.Form == language.ObjectForm || shape.Form == language.TruthOrForm):
 		for _, k := range shape.Keys {
 			if !c.present[k.Name] {
 				out.Completions = append(out.Completions,
@@ -91,7 +91,7 @@ func follow(s *language.Shape, path []string) (*language.Shape, *language.Key) {
 			return nil, nil
 		case s.Form == language.MapForm:
 			s, key = s.Of, nil
-		case s.Form == language.ObjectForm:
+		case s.Form == language.ObjectForm, s.Form == language.TruthOrForm:
 			if key = s.Key(name); key == nil {
 				return nil, nil
 			}
@@ -134,7 +134,7 @@ func nameCompletions(names []string, about string) []Completion {
 func valueCompletions(s *language.Shape, path []string, service *manifest.Service) []Completion {
 	values := s.Choices
 	switch {
-	case s.Form == language.BoolForm:
+	case s.Form == language.BoolForm, s.Form == language.TruthOrForm:
 		values = []string{"true", "false"}
 	case s.Form == language.SizeForm:
 		values = []string{"128 MiB", "192 MiB", "256 MiB", "512 MiB", "1 GiB"}

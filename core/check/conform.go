@@ -81,6 +81,12 @@ func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 		}
 	case language.EitherForm:
 		c.either(n, s, what)
+	case language.TruthOrForm:
+		if n.Kind == tree.Scalar {
+			c.scalar(n, &language.Shape{Form: language.BoolForm}, what)
+			return
+		}
+		c.object(n, s, what)
 	case language.AnyForm:
 	default:
 		if n.Kind != tree.Scalar {

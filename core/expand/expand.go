@@ -183,8 +183,11 @@ func (x *expander) function(fn *manifest.Function) {
 		Attribute{Name: "memory", Value: float64(c.Memory.V), From: c.Memory.From},
 		Attribute{Name: "runtime", Value: c.Runtime.V, From: c.Runtime.From},
 		Attribute{Name: "timeout", Value: ms(c.Timeout.V.Milliseconds()), From: c.Timeout.From})
-	if c.Network.V { // written only if true
+	if c.Network.V.On { // written only if true
 		own = append(own, Attribute{Name: "network", Value: true, From: c.Network.From})
+	}
+	if to := c.Network.V.To; len(to) > 0 {
+		own = append(own, Attribute{Name: "network_to", Value: list(to), From: c.Network.From})
 	}
 	secrets := map[string]string{}
 	for _, v := range c.Env {

@@ -141,12 +141,35 @@ func Assess(before, after []Resource, touched map[string]resource.Change) Impact
 func statements(resources []Resource) map[string][]access.Statement {
 	out := map[string][]access.Statement{}
 	for _, r := range resources {
+		if r.Kind == resource.Function {
+			out[r.Function] = append(out[r.Function], networkOf(r)...)
+		}
 		if r.Kind != resource.Grant {
 			continue
 		}
 		s := access.Statement{Verbs: texts(r.Attributes["verbs"])}
 		s.Resource, _ = r.Attributes["resource"].(string)
 		out[r.Function] = append(out[r.Function], s)
+	}
+	return out
+}
+
+// NetworkVerb is the verb of a function's access to other machines, as a permission on network/HOST:PORT, or on
+// network/* for all of them.
+const NetworkVerb = "connect"
+
+// networkOf returns a function's access to other machines as permissions.
+func networkOf(r Resource) []access.Statement {
+	if r.Attributes["network"] != true {
+		return nil
+	}
+	to := texts(r.Attributes["network_to"])
+	if len(to) == 0 {
+		to = []string{"*"}
+	}
+	var out []access.Statement
+	for _, host := range to {
+		out = append(out, access.Statement{Verbs: []string{NetworkVerb}, Resource: "network/" + host})
 	}
 	return out
 }

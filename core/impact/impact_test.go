@@ -3,6 +3,7 @@ package impact_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -36,6 +37,41 @@ func TestReach(t *testing.T) {
 	}
 	if got, want := fmt.Sprint(c.Lost), "[{gone [write] tables/x [] false <nil>}]"; got != want {
 		t.Errorf("lost %s, want %s", got, want)
+	}
+}
+
+// Access to other machines is a permission: one more destination, or all of them, is gained.
+func TestNetworkAccess(t *testing.T) {
+	of := func(to ...any) []impact.Resource {
+		attributes := map[string]any{"network": true}
+		if len(to) > 0 {
+			attributes["network_to"] = to
+		}
+		return []impact.Resource{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: attributes}}
+	}
+	none := []impact.Resource{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: map[string]any{"network": false}}}
+	for _, tt := range []struct {
+		name          string
+		before, after []impact.Resource
+		gained, lost  string
+	}{
+		{"all", none, of(), "connect network/*", ""},
+		{"one", none, of("a:1"), "connect network/a:1", ""},
+		{"one more", of("a:1"), of("a:1", "b:2"), "connect network/b:2", ""},
+		{"all instead of one", of("a:1"), of(), "connect network/*", ""},
+		{"one instead of all", of(), of("a:1"), "", "connect network/*"},
+		{"the same", of(), of(), "", ""},
+	} {
+		c := impact.Assess(tt.before, tt.after, nil)
+		told := func(list []impact.Reach) (out string) {
+			for _, r := range list {
+				out += strings.Join(r.Verbs, ",") + " " + r.Resource
+			}
+			return out
+		}
+		if told(c.Gained) != tt.gained || told(c.Lost) != tt.lost {
+			t.Errorf("%s: gained %q, lost %q", tt.name, told(c.Gained), told(c.Lost))
+		}
 	}
 }
 

@@ -95,8 +95,11 @@ func New() *Language {
 		{Name: "max_concurrency", About: "The largest number of concurrent invocations.",
 			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "10"},
 		{Name: "log_retention", About: "The retention of log lines.", Shape: upTo(hour, 3653*day), BuiltIn: "14d"},
-		{Name: "network", About: "Whether the function can reach a network. Its data is always reachable.",
-			Shape: truth, BuiltIn: "false"},
+		{Name: "network", About: "Whether the function can reach other machines: true for all of them, or to: the hosts and ports. Its data is always reachable.",
+			Shape: &Shape{Form: TruthOrForm, Keys: []Key{
+				{Name: "to", About: "The only hosts and ports that the function can reach, such as api.example.com:443.", Required: true,
+					Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: DestinationForm}}},
+			}}, BuiltIn: "false"},
 		{Name: "env", About: "Environment variables; strings with references.", Shape: env},
 		{Name: "objectives", About: "The definition of good for the function, used by the judge of a traffic shift and by soak gates.",
 			Shape: &Shape{Form: ObjectForm, Keys: []Key{

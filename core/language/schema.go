@@ -64,6 +64,10 @@ func jsonSchema(s *Shape, nullable bool) map[string]any {
 		return map[string]any{"type": []any{"string", "number", "boolean"}}
 	case AnyForm:
 		return map[string]any{}
+	case DestinationForm:
+		return text(destinationPattern.String())
+	case TruthOrForm:
+		return map[string]any{"anyOf": []any{map[string]any{"type": "boolean"}, objectSchema(s, false)}}
 	case EitherForm:
 		return map[string]any{"anyOf": []any{
 			map[string]any{"enum": anys(s.Choices)},
@@ -95,7 +99,7 @@ func objectSchema(s *Shape, nullable bool) map[string]any {
 		if k.BuiltIn != "" {
 			p["default"] = k.BuiltIn
 			switch k.Shape.Form {
-			case IntegerForm, NumberForm, BoolForm:
+			case IntegerForm, NumberForm, BoolForm, TruthOrForm:
 				p["default"] = fromJSON(k.BuiltIn)
 			}
 		}

@@ -28,6 +28,8 @@ const (
 	MapForm
 	ObjectForm
 	EitherForm // a choice of texts, or a list of names
+	DestinationForm
+	TruthOrForm // true or false, or an object
 )
 
 // Shape describes the valid values of one place in a manifest. The check, the editor's help and the JSON Schema

@@ -3,6 +3,7 @@ package language
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -38,6 +39,10 @@ func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
 		return s.numberMisfit(text, quoted, what)
 	case SizeForm, TimeForm, ShareForm:
 		return s.measureMisfit(text, what)
+	case DestinationForm:
+		if !destinationPattern.MatchString(text) {
+			return misfit(diagnostic.CodeChoice, "%q is not a host and port, such as api.example.com:443", diagnostic.Clip(text))
+		}
 	case TargetForm:
 		platform, region, ok := strings.Cut(text, "/")
 		if !ok || !IsName(platform) || !IsName(region) {
@@ -47,6 +52,11 @@ func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
 	}
 	return nil
 }
+
+// destinationPattern matches a host name, an IPv4 address or an IPv6 address in brackets, with a port.
+var destinationPattern = regexp.MustCompile(
+	`^([A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*|\[[0-9a-fA-F:.]+\]):` +
+		`([1-9][0-9]{0,3}|[1-5][0-9]{4}|6[0-4][0-9]{3}|65[0-4][0-9]{2}|655[0-2][0-9]|6553[0-5])$`)
 
 func misfit(code diagnostic.Code, format string, args ...any) *Misfit {
 	return &Misfit{Code: code, Message: fmt.Sprintf(format, args...)}

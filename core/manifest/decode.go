@@ -86,6 +86,18 @@ func DecodeFunction(file string, n, shared *tree.Node, s *Service) *Function {
 // Leaves reports whether a cleaned path leads out of the folder that it is relative to.
 func Leaves(name string) bool { return name == ".." || strings.HasPrefix(name, "../") }
 
+// decodeNetwork reads true, false, or the only destinations.
+func decodeNetwork(n *tree.Node) Value[Network] {
+	out := Value[Network]{From: n.Origin()}
+	if n != nil && n.Kind == tree.Mapping {
+		out.V.To = n.Get("to").Values()
+		out.V.On = len(out.V.To) > 0
+		return out
+	}
+	out.V.On = asTruth(n.Value())
+	return out
+}
+
 // decodeConfig decodes a function's merged keys. Values that base's node has too are taken from base's
 // configuration, which never changes.
 func decodeConfig(n, base *tree.Node, from *Config) *Config {
@@ -96,7 +108,7 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 		Timeout:        value(n.Get("timeout"), asTime),
 		MaxConcurrency: value(n.Get("max_concurrency"), asInteger),
 		LogRetention:   value(n.Get("log_retention"), asTime),
-		Network:        value(n.Get("network"), asTruth),
+		Network:        decodeNetwork(n.Get("network")),
 		Build: Build{Run: n.Get("build").Get("run").Values(), Exclude: n.Get("build").Get("exclude").Values(),
 			Network: asTruth(n.Get("build").Get("network").Value())},
 		Objectives: decodeObjectives(n.Get("objectives")),

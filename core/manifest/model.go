@@ -227,6 +227,12 @@ func (f *Function) At(stage string) *Config {
 	return f.base
 }
 
+// Network is a function's access to other machines.
+type Network struct {
+	On bool
+	To []string // the only hosts and ports; all if empty
+}
+
 // Config is a function's configuration after merging.
 type Config struct {
 	Runtime        Value[string]
@@ -235,7 +241,7 @@ type Config struct {
 	Timeout        Value[time.Duration]
 	MaxConcurrency Value[int64]
 	LogRetention   Value[time.Duration]
-	Network        Value[bool]
+	Network        Value[Network]
 	Env            []EnvVar // sorted by name
 	Objectives     Objectives
 	Build          Build

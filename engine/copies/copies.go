@@ -174,9 +174,9 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	return out, nil
 }
 
-// firstStage returns the first stage of a service, and its target, as they are settled, and whether they are: never from
-// a folder, whose author need not have a right in the stage that it names. Only before the first version is settled the
-// folder names them.
+// firstStage returns the first stage of a service, and its target, as they are settled, and whether they are: never
+// from a folder, whose author need not have a right in the stage that it names. Only before the first version is
+// settled the folder names them.
 func (k *Keeper) firstStage(ctx context.Context, service string, folder *manifest.Service) (at manifest.Place,
 	settled bool, err error) {
 	standing, err := k.store.Standing(ctx, service)

@@ -43,6 +43,7 @@ func kinds() []api.Kind {
 			text("runtime", true), text("handler", true), secret("env.*"),
 			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute),
 			of("max_concurrency", api.Number, true), of("network", api.Boolean, true),
+			of("network_to", api.List, true),
 		}},
 		{Kind: resource.Revision,
 			Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},

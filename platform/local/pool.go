@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -137,6 +138,11 @@ func (p *pool) cold(at member, r revision) (*instance, error) {
 	o.Code = view.show(code, "/fn")
 	o.spec.Env = p.environment(in, r, view.show(filepath.Join(p.root, socketName), "/rudmar/"+socketName))
 	o.spec.Network, o.spec.Mounts = network, view.mounts
+	if list, ok := r.config["network_to"].([]any); ok {
+		for _, to := range list {
+			o.spec.Destinations = append(o.spec.Destinations, fmt.Sprint(to))
+		}
+	}
 	o.spec.Limits = cage.Limits{Processes: maxProcesses, Scratch: maxPrivate}
 	p.mu.Lock()
 	p.tokens[in.token] = at

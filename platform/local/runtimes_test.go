@@ -3,6 +3,7 @@ package local_test
 import (
 	"bytes"
 	"context"
+	"golang.org/x/net/dns/dnsmessage"
 	"net"
 	"os"
 	"os/exec"
@@ -256,6 +257,9 @@ func TestNetworkAccess(t *testing.T) {
 	asked := make(chan string, 10)
 	s := newStandWith(t, func(o *local.Options) {
 		o.Dial = func(ctx context.Context, network, address string) (net.Conn, error) {
+			if network == "udp" {
+				return nameServer(map[string][4]byte{"api.example.com.": {203, 0, 113, 7}, "other.example.com.": {203, 0, 113, 8}}), nil
+			}
 			asked <- address
 			ours, theirs := net.Pipe() // an outside server, which responds in capitals
 			go func() {
@@ -302,4 +306,58 @@ def run(call):
 		len(asked) > 0 {
 		t.Errorf("without a network: %+v %+v", inv.Response, inv.Error)
 	}
+	// With destinations it reaches only those: names by what the name server returns, and only at their ports.
+	s.deploy("named", code, map[string]any{"network": true, "network_to": []any{"api.example.com:4000", "203.0.113.9:443", "localhost:4000"}})
+	for _, tt := range []struct {
+		host    string
+		port    float64
+		reached string // "" for none
+	}{
+		{"api.example.com", 4000, "203.0.113.7:4000"}, {"API.example.com.", 4000, "203.0.113.7:4000"}, {"203.0.113.9", 443, "203.0.113.9:443"},
+		{"api.example.com", 4001, ""}, {"other.example.com", 4000, ""}, {"203.0.113.8", 4000, ""}, {"203.0.113.9", 4000, ""},
+		{"localhost", 4000, ""}, {"10.0.2.2", 53, ""},
+	} {
+		inv := s.call("named", map[string]any{"host": tt.host, "port": tt.port})
+		if (inv.Response == "HELLO") != (tt.reached != "") || tt.reached != "" && <-asked != tt.reached || len(asked) > 0 {
+			t.Errorf("%s port %v: %+v %+v", tt.host, tt.port, inv.Response, inv.Error)
+		}
+	}
+	for _, host := range []string{"api.example.com", "other.example.com"} { // without destinations both are reached
+		if inv := s.call("open", map[string]any{"host": host, "port": 4000.0}); inv.Response != "HELLO" || !strings.HasPrefix(<-asked, "203.0.113.") {
+			t.Errorf("%s: %+v %+v", host, inv.Response, inv.Error)
+		}
+	}
+}
+
+// nameServer is a connection to a name server that knows some names.
+func nameServer(known map[string][4]byte) net.Conn {
+	ours, theirs := net.Pipe()
+	go func() {
+		defer theirs.Close()
+		buffer := make([]byte, 2000)
+		for {
+			n, err := theirs.Read(buffer)
+			if err != nil {
+				return
+			}
+			var m dnsmessage.Message
+			if m.Unpack(buffer[:n]) != nil || len(m.Questions) == 0 {
+				return
+			}
+			m.Response, m.RecursionAvailable, m.Additionals = true, true, nil
+			q := m.Questions[0]
+			if a, ok := known[strings.ToLower(q.Name.String())]; ok && q.Type == dnsmessage.TypeA {
+				m.Answers = []dnsmessage.Resource{{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: q.Class, TTL: 60},
+					Body: &dnsmessage.AResource{A: a}}}
+			}
+			out, err := m.Pack()
+			if err != nil {
+				return
+			}
+			if _, err := theirs.Write(out); err != nil {
+				return
+			}
+		}
+	}()
+	return ours
 }
