@@ -26,7 +26,7 @@ func TestShiftInThePage(t *testing.T) {
 	p.press("^Versions in these figures")
 	p.reads("2 rolled-back")
 	p.arrive("/s/watering/deliveries/2/live")
-	p.reads("Rolled back: valve:", "invocations failed", "probability of regression", "Completed steps")
+	p.reads("Rolled back: valve:", "invocations failed", "if both were equal", "Completed steps")
 	p.arrive("/s/watering/deliveries/3/live")
 	p.reads("version 1 90% · 3 10%", "10%", "valve", "Pause")
 	p.press("^Pause")

@@ -70,7 +70,7 @@ func TestShots(t *testing.T) {
 	wren.reads("pushed")
 	shoot(wren, "journal")
 	wren.arrive("/s/watering/deliveries/2/live")
-	wren.reads("Rolled back", "probability of regression")
+	wren.reads("Rolled back", "if both were equal")
 	shoot(wren, "shift")
 	linden := r.open(browser, "linden")
 	linden.goTo("deliveries/7/preview")

@@ -42,7 +42,13 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShi
 	}
 	outcome := api.FindingOutcome(v.Verdict.Outcome)
 	out.Outcome = &outcome
-	out.Findings, err = convert[[]api.Finding](append([]judge.Finding{}, v.Verdict.Findings...))
+	findings := append([]judge.Finding{}, v.Verdict.Findings...)
+	for i := range findings {
+		if findings[i].Limit > 0.5 { // judged by a former rule, by the probability of a regression
+			findings[i].Limit, findings[i].Chance = 0, 0
+		}
+	}
+	out.Findings, err = convert[[]api.Finding](findings)
 	return out, err
 }
 

@@ -23,17 +23,10 @@ const (
 // Limits of a judgment. With them, two equal revisions are told apart wrongly in less than 1 of 100 shifts,
 // over all looks; see docs/judge.md.
 const (
-	// certain is the probability of a regression that causes a rollback; surer replaces it once there are
-	// enough invocations to compare.
-	certain = 0.987
-	surer   = 0.996
+	// hardlyEqual is the probability of such errors under equality below which a revision is rolled back, at each look.
+	hardlyEqual = 0.0008
 	// margin is by how much an error rate can be higher without being a regression.
 	margin = 0.002
-	// alike is the weight, in invocations, of the prior that both revisions fail equally often: without it the
-	// first errors of few invocations would decide.
-	alike = 60
-	// history is the maximum number of earlier invocations that count for the old revision.
-	history = 1000
 	// unlikely is the probability under equality below which durations count as longer; muchSlower the ratio of
 	// the p95s that matters.
 	unlikely   = 0.0003
@@ -47,8 +40,9 @@ const (
 	nextLook  = 1.25
 	// enough is the number of invocations of the new revision that lets a step end before its time.
 	enough = 400
-	// A step ends early if the probability of a regression larger than much is less than clearly.
-	much, clearly = 0.01, 0.05
+	// A step ends early if the error rate is higher by less than much, with a probability of 0.95 (clearly standard
+	// errors).
+	much, clearly = 0.01, 1.645
 )
 
 // Objective has a function's objectives; zero values are none.
@@ -61,8 +55,7 @@ type Objective struct {
 type Function struct {
 	Name      string
 	New, Old  metrics.Sum
-	Before    metrics.Sum // of the old revision, before the shift
-	Minutes   []Minute    // durations of both, by minute
+	Minutes   []Minute // of both, in the order of time
 	Objective Objective
 }
 
@@ -73,12 +66,14 @@ type Finding struct {
 	Words    string  `json:"explanation"`
 	New      Counts  `json:"new"`
 	Old      Counts  `json:"old"`
-	Worse    float64 `json:"regressionProbability"` // probability that its error rate is higher
-	Limit    float64 `json:"limit"`                 // probability that causes a rollback
-	Slower   float64 `json:"slower"`                // probability of such durations if both were equal
-	Ratio    float64 `json:"ratio"`                 // of the 95th percentiles; 0 if one is unknown
-	Looked   bool    `json:"looked"`                // there were enough invocations since the last look
-	Clear    bool    `json:"clear"`                 // it has enough invocations, and a regression is unlikely
+	Chance   float64 `json:"chance"` // probability of such errors if both were equal
+	Limit    float64 `json:"limit"`  // probability below which it is rolled back
+	// Disturbed is the last minute in which both revisions got worse, in Unix milliseconds; 0 for none.
+	Disturbed int64   `json:"disturbedAt"`
+	Slower    float64 `json:"slower"` // probability of such durations if both were equal
+	Ratio     float64 `json:"ratio"`  // of the 95th percentiles; 0 if one is unknown
+	Looked    bool    `json:"looked"` // there were enough invocations since the last look
+	Clear     bool    `json:"clear"`  // it has enough invocations, and a regression is unlikely
 }
 
 // Counts are one revision's figures.
@@ -92,7 +87,7 @@ type Counts struct {
 
 func sideOf(s metrics.Sum) Counts {
 	out := Counts{Invocations: s.Invocations, Errors: s.Errors, P95: s.Quantile(0.95)}
-	out.Low, out.High = rateOf(float64(s.Invocations), float64(s.Errors)).interval()
+	out.Low, out.High = interval(s.Invocations, s.Errors)
 	return out
 }
 
@@ -156,15 +151,15 @@ func evaluate(f Function, called int, due bool) Finding {
 		}
 		return found
 	}
-	weight := 1.0
-	if f.Before.Invocations > history {
-		weight = history / float64(f.Before.Invocations)
+	var strata []Errors
+	for _, m := range f.Minutes {
+		strata = append(strata, m.Strata...)
 	}
-	old := rateOf(float64(f.Old.Invocations)+weight*float64(f.Before.Invocations),
-		float64(f.Old.Errors)+weight*float64(f.Before.Errors))
-	rate := old.like(alike).and(float64(f.New.Invocations), float64(f.New.Errors))
-	found.Worse = worse(rate, old, margin, f.Objective.ErrorsUnder)
-	found.Clear = f.New.Invocations >= enough && worse(rate, old, much, f.Objective.ErrorsUnder) < clearly
+	found.Chance, found.Disturbed = chanceOf(strata), disturbance(f.Minutes)
+	higher, deviation := difference(strata)
+	failed := float64(f.New.Errors) / float64(f.New.Invocations)
+	fewEnough := failed <= f.Objective.ErrorsUnder
+	found.Clear = f.New.Invocations >= enough && (fewEnough || higher+clearly*deviation < much)
 	var p95, before float64
 	if n, o := timed(f.Minutes); n >= leastTimed && o >= leastTimed {
 		found.Slower = slower(f.Minutes)
@@ -173,18 +168,14 @@ func evaluate(f Function, called int, due bool) Finding {
 		}
 	}
 	share := float64(max(called, 1))
-	from := certain
-	if f.New.Invocations > enough {
-		from = surer
-	}
-	found.Limit = 1 - (1-from)/share
+	found.Limit = hardlyEqual / share
 	tooSlow := found.Slower < unlikely/share && found.Ratio > muchSlower && p95-before > leastSlower &&
 		p95 > float64(f.Objective.P95Under.Milliseconds())
 	switch {
-	case due && found.Worse > found.Limit:
+	case due && found.Chance < found.Limit && higher > margin && !fewEnough:
 		found.Outcome = Back
-		found.Words = fmt.Sprintf("%s; probability of regression %s, rolls back from %s", found.errors(),
-			probably(found.Worse), probably(found.Limit))
+		found.Words = fmt.Sprintf("%s; if both were equal, the probability of this in the same minutes would be %s, rolls back below %s",
+			found.errors(), hardly(found.Chance), hardly(found.Limit))
 	case due && tooSlow:
 		found.Outcome = Back
 		found.Words = fmt.Sprintf("p95 is %.0f ms, and %.0f ms for the version before in the same minutes; if both were equal, the probability of this difference would be %s",
@@ -192,8 +183,10 @@ func evaluate(f Function, called int, due bool) Finding {
 	case f.New.Invocations < firstLook && f.Old.Invocations > 0:
 		found.Outcome = Wait
 		found.Words = fmt.Sprintf("%s; judged from %d invocations", found.errors(), firstLook)
+	case found.Disturbed != 0:
+		found.Words = found.errors() + "; both got worse in the same minutes, so not because of this version"
 	default:
-		found.Words = fmt.Sprintf("%s; probability of regression %.2f", found.errors(), found.Worse)
+		found.Words = fmt.Sprintf("%s; if both were equal, the probability of this would be %.2g", found.errors(), found.Chance)
 	}
 	return found
 }
@@ -204,18 +197,10 @@ func (f Finding) errors() string {
 		f.Old.Invocations)
 }
 
-// probably reports a probability near 1.
-func probably(p float64) string {
-	if p > 0.9999 {
-		return "over 0.9999"
-	}
-	return strconv.FormatFloat(p, 'g', 4, 64)
-}
-
 // hardly reports a probability near 0.
 func hardly(p float64) string {
 	if p < 1e-9 {
 		return "under 0.000000001"
 	}
-	return strconv.FormatFloat(p, 'f', 9, 64)
+	return strconv.FormatFloat(p, 'g', 2, 64)
 }

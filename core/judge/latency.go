@@ -10,8 +10,21 @@ import (
 	"rudmar/core/metrics"
 )
 
-// Minute has the durations of warm invocations of both revisions in one minute.
-type Minute struct{ New, Old metrics.Histogram }
+// Minute has the durations of warm invocations of both revisions in one minute, and their errors by trigger and target.
+type Minute struct {
+	At       int64 // Unix milliseconds of its start
+	New, Old metrics.Histogram
+	Strata   []Errors
+}
+
+// sum returns the errors of a minute.
+func (m Minute) sum() (out Errors) {
+	for _, e := range m.Strata {
+		out.NewCalls, out.NewErrors = out.NewCalls+e.NewCalls, out.NewErrors+e.NewErrors
+		out.OldCalls, out.OldErrors = out.OldCalls+e.OldCalls, out.OldErrors+e.OldErrors
+	}
+	return out
+}
 
 // slower returns the probability of durations as long as the new ones, or longer, if in each minute both came
 // from one distribution: the one-sided rank-sum test, stratified by minutes (van Elteren 1960), by its normal

@@ -20,9 +20,6 @@ import (
 	wire "rudmar/platform/api"
 )
 
-// historyOver is the period of the old revisions' history.
-const historyOver = 24 * time.Hour
-
 // beginShift records the revisions that serve a stage before a version changes it: a rollback restores them at
 // once. A stage with a traffic shift starts with its first share.
 func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []manifest.Target) error {
@@ -156,7 +153,7 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 		v.Since = l.store.Now()
 		if v.Begun.IsZero() {
 			v.Begun = v.Since
-			if v.History, v.Earlier, err = l.history(ctx, d, v); err != nil {
+			if v.Earlier, err = l.startMinute(ctx, d, v); err != nil {
 				return err
 			}
 		}
@@ -281,7 +278,7 @@ func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) 
 		return nil, nil, err
 	}
 	newer, former := map[int64]*metrics.Sum{}, map[int64]*metrics.Sum{}
-	took := map[string]map[int64]*judge.Minute{}
+	took, strata := map[string]map[int64]*judge.Minute{}, map[stratum]int{}
 	of := map[string]*judge.Function{}
 	var out []*judge.Function
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
@@ -290,7 +287,7 @@ func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) 
 	}
 	for _, s := range sides {
 		if of[s.function] == nil {
-			of[s.function] = &judge.Function{Name: s.function, Before: v.History[s.function],
+			of[s.function] = &judge.Function{Name: s.function,
 				Objective: objectiveOf(service, s.function, d.Stage)}
 			out = append(out, of[s.function])
 		}
@@ -314,12 +311,18 @@ func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) 
 				case s.newer:
 					of[s.function].New.Add(sum)
 					addTo(newer, m.Minute, sum)
-					addMinute(took, s.function, m.Minute).New.Add(sum.Durations)
+					at := addMinute(took, s.function, m.Minute)
+					at.New.Add(sum.Durations)
+					e := addStratum(strata, at, s, m)
+					e.NewCalls, e.NewErrors = e.NewCalls+sum.Invocations, e.NewErrors+sum.Errors
 				case s.former:
 					sum = v.Earlier[earlierOf(target, m)].After(sum, m.Minute)
 					of[s.function].Old.Add(sum)
 					addTo(former, m.Minute, sum)
-					addMinute(took, s.function, m.Minute).Old.Add(sum.Durations)
+					at := addMinute(took, s.function, m.Minute)
+					at.Old.Add(sum.Durations)
+					e := addStratum(strata, at, s, m)
+					e.OldCalls, e.OldErrors = e.OldCalls+sum.Invocations, e.OldErrors+sum.Errors
 				}
 			}
 		}
@@ -350,9 +353,28 @@ func addMinute(took map[string]map[int64]*judge.Minute, function string, at int6
 		took[function] = map[int64]*judge.Minute{}
 	}
 	if took[function][at] == nil {
-		took[function][at] = &judge.Minute{New: metrics.Histogram{}, Old: metrics.Histogram{}}
+		took[function][at] = &judge.Minute{At: at, New: metrics.Histogram{}, Old: metrics.Histogram{}}
 	}
 	return took[function][at]
+}
+
+// stratum is within which the errors of both revisions are compared: a minute of a trigger on a target.
+type stratum struct {
+	function, trigger string
+	target            manifest.Target
+	minute            int64
+}
+
+// addStratum returns the errors of a stratum, to add to.
+func addStratum(known map[stratum]int, at *judge.Minute, s side, m wire.MinuteSum) *judge.Errors {
+	key := stratum{s.function, m.Trigger, s.target, m.Minute}
+	i, ok := known[key]
+	if !ok {
+		i = len(at.Strata)
+		known[key] = i
+		at.Strata = append(at.Strata, judge.Errors{})
+	}
+	return &at.Strata[i]
 }
 
 // earlierOf names a sum of the platform within a minute and a revision.
@@ -392,39 +414,28 @@ func pointsOf(newer, former map[int64]*metrics.Sum) []store.ShiftPoint {
 	return out
 }
 
-// history returns the old revisions' counts of the day before the shift, by function, and of the minute in
-// which it starts.
-func (l *StageLine) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]metrics.Sum,
-	map[string]store.Earlier, error) {
+// startMinute returns the old revisions' counts of the minute in which the shift starts, before it.
+func (l *StageLine) startMinute(ctx context.Context, d store.Delivery,
+	v store.Shift) (map[string]store.Earlier, error) {
 	sides, err := l.bothSides(ctx, d, v)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	out, earlier := map[string]metrics.Sum{}, map[string]store.Earlier{}
+	earlier := map[string]store.Earlier{}
 	for _, target := range targetsOf(sides) {
 		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		served := func(m wire.MinuteSum) bool {
 			return slices.ContainsFunc(sides, func(s side) bool {
 				return s.target == target && s.function == m.Function && s.former == m.Revision
 			})
 		}
-		list, err := client.Sums(ctx, scope, v.Begun.Add(-historyOver))
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, m := range list {
-			if served(m) {
-				sum := out[m.Function]
-				sum.Invocations, sum.Errors = sum.Invocations+m.Invocations, sum.Errors+m.Errors
-				out[m.Function] = sum
-			}
-		}
 		minute := v.Begun.Truncate(time.Minute)
-		if list, err = client.Metrics(ctx, scope, minute); err != nil {
-			return nil, nil, err
+		list, err := client.Metrics(ctx, scope, minute)
+		if err != nil {
+			return nil, err
 		}
 		for _, m := range list {
 			if served(m) && m.Minute == minute.UnixMilli() {
@@ -433,7 +444,7 @@ func (l *StageLine) history(ctx context.Context, d store.Delivery, v store.Shift
 			}
 		}
 	}
-	return out, earlier, nil
+	return earlier, nil
 }
 
 func targetsOf(sides []side) []manifest.Target {

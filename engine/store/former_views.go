@@ -249,7 +249,7 @@ func presentShift(o object) {
 	rename(verdict, "why", "reason")
 	outcome(verdict)
 	each(verdict, "findings", func(f object) {
-		rename(f, "words", "explanation", "worse", "regressionProbability")
+		rename(f, "words", "explanation")
 		outcome(f)
 		side(member(f, "new"))
 		side(member(f, "old"))

@@ -23,10 +23,8 @@ type Shift struct {
 	// target and function.
 	Before int                          `json:"before"`
 	Old    map[string]map[string]string `json:"old"`
-	// Begun is when the version received its first invocations, the start of the comparison; History sums the
-	// old revisions' previous day, by function.
-	Begun   time.Time              `json:"begun"`
-	History map[string]metrics.Sum `json:"history,omitempty"`
+	// Begun is when the version received its first invocations, the start of the comparison.
+	Begun time.Time `json:"begun"`
 	// Earlier sums the old revisions' part of the minute of Begun before it, by target, function and trigger,
 	// which is not counted.
 	Earlier map[string]Earlier `json:"earlier,omitempty"`

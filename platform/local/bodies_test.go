@@ -93,10 +93,10 @@ func TestOrigins(t *testing.T) {
 	origin := ""
 	for _, r := range snapshot.Resources {
 		if r.Kind == "route" {
-			origin, _ = r.Attributes["origin"].(string)
+			origin, _ = r.Attributes["origin_url"].(string)
 		}
 	}
-	if !regexp.MustCompile(`^http://frostline-[0-9a-f]{10}\.localhost:\d+$`).MatchString(origin) {
+	if !regexp.MustCompile(`^http://frostline-[0-9a-f]{10}\.localhost:\d+/ask/\{x\}$`).MatchString(origin) {
 		t.Fatalf("the origin is %q", origin)
 	}
 	ask := func(handler http.Handler, host, path string) (int, string) {
@@ -105,7 +105,7 @@ func TestOrigins(t *testing.T) {
 		handler.ServeHTTP(w, r)
 		return w.Code, w.Body.String()
 	}
-	host := strings.TrimPrefix(origin, "http://")
+	host := strings.TrimSuffix(strings.TrimPrefix(origin, "http://"), "/ask/{x}")
 	for _, handler := range []http.Handler{s.platform.Routes(), s.platform.Origins()} {
 		if code, text := ask(handler, host, "/ask/a%2Fb"); code != 200 || text != "/ask/a%2Fb" {
 			t.Errorf("at its origin: %d %s", code, text)

@@ -51,7 +51,7 @@ func kinds() []api.Kind {
 		{Kind: resource.Opening, Attributes: []api.AttributeKind{of("to", api.List, true)}},
 		{Kind: resource.Route,
 			Attributes: []api.AttributeKind{text("method", true), text("path", true),
-				of("enabled", api.Boolean, true), computed("url"), computed("origin")}},
+				of("enabled", api.Boolean, true), computed("url"), computed("origin_url")}},
 		{Kind: resource.Schedule,
 			Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day),
 				of("enabled", api.Boolean, true)}},

@@ -65,7 +65,7 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, resource.Identity+"/")
 	case resource.Route:
 		r.attributes["url"] = p.address(sc) + fmt.Sprint(r.attributes["path"])
-		r.attributes["origin"] = p.origin(sc)
+		r.attributes["origin_url"] = p.origin(sc) + fmt.Sprint(r.attributes["path"])
 	case resource.Revision:
 		if artifact, _ := r.attributes["artifact"].(string); p.archives.isLost(artifact) {
 			r.attributes["artifact"] = "" // so it is written again

@@ -1362,17 +1362,21 @@ type FileText struct {
 
 // Finding defines model for Finding.
 type Finding struct {
+	// Chance Probability of such errors, or more, in the same minutes if both versions were equal
+	Chance float64 `json:"chance"`
+
+	// DisturbedAt Last minute in which both versions got worse; 0 for none
+	DisturbedAt int64  `json:"disturbedAt"`
 	Explanation string `json:"explanation"`
 	Function    string `json:"function"`
 
-	// Limit Probability from which the shift rolls back
-	Limit                 float64        `json:"limit"`
-	New                   Side           `json:"new"`
-	Old                   Side           `json:"old"`
-	Outcome               FindingOutcome `json:"outcome"`
-	Ratio                 float64        `json:"ratio"`
-	RegressionProbability float64        `json:"regressionProbability"`
-	Slower                float64        `json:"slower"`
+	// Limit Chance below which the shift rolls back
+	Limit   float64        `json:"limit"`
+	New     Side           `json:"new"`
+	Old     Side           `json:"old"`
+	Outcome FindingOutcome `json:"outcome"`
+	Ratio   float64        `json:"ratio"`
+	Slower  float64        `json:"slower"`
 }
 
 // FindingOutcome defines model for FindingOutcome.

@@ -2709,13 +2709,21 @@ export interface components {
             explanation: string;
             new: components["schemas"]["Side"];
             old: components["schemas"]["Side"];
-            /** Format: double */
-            regressionProbability: number;
             /**
              * Format: double
-             * @description Probability from which the shift rolls back
+             * @description Probability of such errors, or more, in the same minutes if both versions were equal
+             */
+            chance: number;
+            /**
+             * Format: double
+             * @description Chance below which the shift rolls back
              */
             limit: number;
+            /**
+             * Format: int64
+             * @description Last minute in which both versions got worse; 0 for none
+             */
+            disturbedAt: number;
             /** Format: double */
             slower: number;
             /** Format: double */

@@ -12,6 +12,8 @@ const props = defineProps<{ steps: Schemas['DeploymentStep'][]; span: Span; now:
 
 /** Up to this number of steps nothing is folded at first. */
 const few = 24
+/** From this time without a response on, in milliseconds, a step says what it waits for. */
+const slow = 5000
 /** Functions that the user opened or closed. */
 const turned = reactive(new Map<string, boolean>())
 
@@ -64,6 +66,9 @@ function took(of: FunctionSteps): string {
             <td>
               <StateWord :state="row.step.state" />
               <span v-if="row.step.attempts > 1" class="quiet"> {{ count(row.step.attempts, 'attempt') }}</span>
+              <span v-if="row.step.state === 'running' && now - row.step.startedAt > slow" class="quiet d-block">
+                waiting for the platform’s response for {{ duration(now - row.step.startedAt) }}; fails after 2 minutes
+              </span>
             </td>
             <td class="time">
               <div class="track">

@@ -57,6 +57,8 @@ function rows(of: (p: Schemas['PointSide']) => number | null): FigureRow[] {
 }
 const errors = computed(() => rows(part))
 const latency = computed(() => rows((s) => (s.p95 ? s.p95 : null)))
+/** A probability, with two digits. */
+const chance = (p: number): string => (p < 1e-6 ? 'under 0.000001' : String(Number(p.toPrecision(2))))
 const percent = (n: number): string => `${Number((100 * n).toFixed(2))}%`
 const rate = (s: Schemas['Side']): string => (s.invocations ? percent(s.errors / s.invocations) : 'none')
 const words: Record<string, string> = {
@@ -109,7 +111,7 @@ const words: Record<string, string> = {
           <th scope="col">Function</th>
           <th scope="col">Version {{ version }}</th>
           <th scope="col">Version {{ shift.before }}</th>
-          <th scope="col">Probability of regression</th>
+          <th scope="col">Chance if both were equal</th>
         </tr>
       </thead>
       <tbody>
@@ -126,9 +128,10 @@ const words: Record<string, string> = {
             <span v-else class="quiet">No invocations</span>
           </td>
           <td>
-            <template v-if="f.new.invocations"
-              >{{ f.regressionProbability.toFixed(3)
-              }}<span v-if="f.limit" class="quiet d-block small">rolls back from {{ f.limit.toFixed(3) }}</span
+            <template v-if="f.new.invocations && f.limit"
+              >{{ chance(f.chance) }}<span class="quiet d-block small">rolls back below {{ chance(f.limit) }}</span
+              ><span v-if="f.disturbedAt" class="d-block"
+                >both got worse at {{ clock(f.disturbedAt).slice(0, 5) }}; not because of version {{ version }}</span
               ><span v-if="f.ratio" class="quiet d-block small">{{ f.ratio.toFixed(2) }} times the p95</span></template
             >
           </td>
