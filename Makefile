@@ -48,7 +48,7 @@ DETECTOR = CGO_ENABLED=1 GORACE=atexit_sleep_ms=0
 RACE_TEST = $(DETECTOR) $(GO_TEST) $(RACE) -skip '$(APART)'
 
 # vet looks at the tests with all other code, in lint. Memory is spent for time: a tenth less of it.
-GO_TEST = TMPDIR=$(TEST_TMP) GOGC=400 go test -vet=off -timeout 15m
+GO_TEST = TMPDIR=$(TEST_TMP) GOGC=400 go test -vet=off -timeout 30m
 
 # What computes on both cores goes first: Go compiles while npm fetches, and what the detector needs
 # while the code is looked at as text. Then three rows of tests go beside each other, as many as
@@ -67,7 +67,7 @@ ahead-race:
 	$(DETECTOR) go build $(RACE) $(RACED)
 
 test-e2e:
-	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 15m ./e2e
+	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m ./e2e
 
 test-rest:
 	$(MAKE) --no-print-directory -k test-apart test-plain bench-short

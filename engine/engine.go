@@ -285,13 +285,13 @@ func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 		return source.Visitor{}, err
 	}
 	return source.Visitor{Username: p.Username,
-		MayRead: func(repository string) error { return e.mayRead(r.Context(), p, repository) },
+		MayRead: func(repository string) error { return e.MayRead(r.Context(), p, repository) },
 		MayPush: func(repository string) (source.Writes, error) { return e.mayPush(r.Context(), p, repository) }}, nil
 }
 
-// mayRead returns why somebody cannot read a repository. Git serves a repository as a whole: whoever can view one of
+// MayRead returns why somebody cannot read a repository. Git serves a repository as a whole: whoever can view one of
 // its services can read it; a token needs the right in all of them.
-func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string) error {
+func (e *Engine) MayRead(ctx context.Context, p store.Person, repository string) error {
 	inRepository := deliver.MayIn(p, rights.View, rights.Scope{Repository: repository})
 	if inRepository == nil {
 		return nil

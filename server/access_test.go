@@ -1,9 +1,11 @@
 package server
 
 import (
+	"bufio"
 	"flag"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"regexp"
 	"slices"
@@ -14,6 +16,7 @@ import (
 
 	"rudmar/core/rights"
 	"rudmar/engine/people"
+	"rudmar/engine/store"
 	"rudmar/server/api"
 )
 
@@ -92,6 +95,70 @@ func TestAccessOfEveryOperation(t *testing.T) {
 		}
 	} else if want != string(text) {
 		t.Error("the table of operations in docs/security.md is not current; run this test with -write-access")
+	}
+}
+
+// A stream of events, a list and the journal show only what somebody can view, also after their rights have changed.
+func TestStreamsAndListsAreNarrowed(t *testing.T) {
+	a, _ := tokenStand(t)
+	ctx, e := t.Context(), a.server.engine
+	fatal := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	fatal(e.People.Add(ctx, people.NewUser{Username: "sorrel", Role: rights.Reader, Places: []string{"watering"}, Password: password}, ""))
+	web := httptest.NewServer(a.server)
+	defer web.Close()
+	follow := func() (next func() string, end func()) {
+		t.Helper()
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, web.URL+"/api/events", http.NoBody)
+		fatal(err)
+		r.SetBasicAuth("sorrel", password)
+		answer, err := http.DefaultClient.Do(r)
+		fatal(err)
+		lines := bufio.NewScanner(answer.Body)
+		return func() string {
+			for lines.Scan() {
+				if strings.HasPrefix(lines.Text(), "data: {\"body\"") {
+					return lines.Text()
+				}
+				if strings.HasPrefix(lines.Text(), "event: hello") {
+					return "hello"
+				}
+			}
+			return "ended"
+		}, func() { _ = answer.Body.Close() }
+	}
+	next, end := follow()
+	if got := next(); got != "hello" {
+		t.Fatal(got)
+	}
+	fatal(e.People.SetSecret(ctx, "frostline", "trial", "key", "x", "wren"))
+	fatal(e.People.SetSecret(ctx, "watering", "trial", "key", "x", "wren"))
+	if got := next(); !strings.Contains(got, "watering") {
+		t.Errorf("the stream shows %s", got)
+	}
+	fatal(e.People.Revoke(ctx, store.Right{Kind: store.UserSubject, Subject: "sorrel",
+		Grant: rights.Grant{Right: rights.Reader, In: rights.Scope{Service: "watering"}}}))
+	if got := next(); got != "ended" {
+		t.Errorf("after the right was revoked the stream shows %s", got)
+	}
+	end()
+	for _, path := range []string{"/api/services", "/api/repositories", "/api/copies"} {
+		if code, body := a.as("sorrel:"+password, "GET", path, ""); code != 200 || strings.TrimSpace(string(body)) != "[]" {
+			t.Errorf("without rights, %s: %d %s", path, code, body)
+		}
+	}
+	fatal(e.People.Grant(ctx, store.Right{Kind: store.UserSubject, Subject: "sorrel",
+		Grant: rights.Grant{Right: rights.Reader, In: rights.Scope{Repository: "brambleford"}}}))
+	if code, body := a.as("sorrel:"+password, "GET", "/api/services/frostline/journal", ""); code != 200 ||
+		!strings.Contains(string(body), "secret set") || strings.Contains(string(body), "right granted") {
+		t.Errorf("the journal: %d %s", code, body)
+	}
+	if err := e.People.Grant(ctx, store.Right{Kind: store.GroupSubject, Subject: "nobody", Grant: rights.Grant{Right: rights.Reader}}); err == nil {
+		t.Error("a group of nobody has a right")
 	}
 }
 

@@ -2,12 +2,11 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"rudmar/core/rights"
-	"rudmar/engine/store"
 	"rudmar/server/api"
 )
 
@@ -34,10 +33,11 @@ func (h *handlers) ListRepositories(ctx context.Context,
 		if err != nil {
 			return nil, err
 		}
-		if slices.ContainsFunc(services, func(v store.Service) bool {
-			return may(ctx, rights.View, v.Name, "") != nil
-		}) {
+		switch err := h.engine.MayRead(ctx, who(ctx).person, name); {
+		case errors.Is(err, rights.ErrDenied):
 			continue
+		case err != nil:
+			return nil, err
 		}
 		r := api.Repository{Name: name, CloneAddress: h.cloneAddress(name), Services: []string{}}
 		for _, s := range services {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -109,15 +110,24 @@ func (s *Server) untilSignedOut(ctx context.Context) (context.Context, context.C
 
 func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 	if in.token != "" {
-		_, _, err := s.engine.People.Session(ctx, in.token)
-		return !errors.Is(err, store.ErrNotFound) && !errors.Is(err, people.ErrSignIn)
+		p, _, err := s.engine.People.Session(ctx, in.token)
+		return !errors.Is(err, store.ErrNotFound) && !errors.Is(err, people.ErrSignIn) && (err != nil || sameRights(p, in.person))
+	}
+	p, err := s.engine.People.Person(ctx, in.person.Username)
+	if err != nil {
+		return !errors.Is(err, store.ErrNotFound)
 	}
 	if t := in.person.Token; t != nil {
 		stands, err := s.engine.Store.TokenValid(ctx, t.ID)
-		return err != nil || stands
+		return err != nil || stands && sameRights(p, in.person)
 	}
-	p, err := s.engine.People.Person(ctx, in.person.Username)
-	return err != nil && !errors.Is(err, store.ErrNotFound) || err == nil && !p.Closed && p.Password == in.person.Password
+	return !p.Closed && p.Password == in.person.Password && sameRights(p, in.person)
+}
+
+// sameRights reports whether a user has the rights that they had before: a stream ends otherwise, and its reader comes
+// back with the present ones.
+func sameRights(now, before store.Person) bool {
+	return slices.Equal(now.Rights().Grants, before.Rights().Grants)
 }
 
 // events sends events, after Last-Event-ID, or after the one named in the address, by a client that has loaded

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"time"
 )
 
 // originService is the number of characters of a service in the label of an origin; originHash of the hash.
@@ -37,11 +38,14 @@ func (p *Platform) origin(sc scope) string {
 	return "http://" + sc.label() + originDomain + port
 }
 
-// origins caches the scopes of labels.
+// origins caches the scopes of labels. Unknown labels cause a reading at most once in originsEvery.
 type origins struct {
-	mu sync.Mutex
-	of map[string]scope
+	mu   sync.Mutex
+	of   map[string]scope
+	read time.Time
 }
+
+const originsEvery = time.Second
 
 // scopeAt returns the scope whose routes have an origin at a host.
 func (p *Platform) scopeAt(ctx context.Context, host string) (scope, bool, error) {
@@ -57,6 +61,10 @@ func (p *Platform) scopeAt(ctx context.Context, host string) (scope, bool, error
 	if sc, known := p.origins.of[label]; known {
 		return sc, true, nil
 	}
+	if time.Since(p.origins.read) < originsEvery {
+		return scope{}, false, refuse(http.StatusNotFound, "no stage has routes at the host %s", host)
+	}
+	p.origins.read = time.Now()
 	rows, err := p.store.db.QueryContext(ctx, `SELECT DISTINCT region, service, stage FROM resources`)
 	if err != nil {
 		return scope{}, false, err
