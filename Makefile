@@ -37,7 +37,7 @@ TEST_TMP = $(shell d=$$(mktemp -d /dev/shm/rudmar-test-XXXXXX 2>/dev/null) && cp
 # starts programs that it has compiled, or does very many things one after the other, has nothing
 # for it to see, and would be slow: apart.
 RACED = ./cage ./engine ./engine/deliver ./engine/deploy ./platform/local
-APART = BinaryBodies|InvokeGo|GoIsCompiled|DocumentedCode|StackTraces|IsIsolated|StartersWork|SameCommitGives|FetchingFrom|TestPairs|OperationsAreAtomic
+APART = BinaryBodies|InvokeGo|GoIsCompiled|DocumentedCode|StackTraces|IsIsolated|StartersWork|SameCommitGives|FetchingFrom|TestPairs|OperationsAreAtomic|AttemptsSucceed
 
 # The detector looks at all code but at that of one thread that only computes: SQLite as it was
 # translated from C, what hashes passwords, what compiles WebAssembly.

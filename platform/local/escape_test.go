@@ -360,7 +360,7 @@ func TestAttemptsSucceedUnprotected(t *testing.T) {
 				t.Log("not tried without protection; it is also stopped by " + a.second)
 				return
 			}
-			if out := unprotected(t, a); !strings.Contains(out, "\ngot\n") {
+			if out := unprotected(t, a); !strings.Contains(out, "\ngot") {
 				t.Errorf("without protection it does not succeed: %s", out)
 			}
 		})
