@@ -111,7 +111,8 @@ func (s *Server) untilSignedOut(ctx context.Context) (context.Context, context.C
 func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 	if in.token != "" {
 		p, _, err := s.engine.People.Session(ctx, in.token)
-		return !errors.Is(err, store.ErrNotFound) && !errors.Is(err, people.ErrSignIn) && (err != nil || sameRights(p, in.person))
+		ended := errors.Is(err, store.ErrNotFound) || errors.Is(err, people.ErrSignIn)
+		return !ended && (err != nil || sameRights(p, in.person))
 	}
 	p, err := s.engine.People.Person(ctx, in.person.Username)
 	if err != nil {

@@ -93,3 +93,11 @@ function end(s: Schemas['AccountSession']): Promise<boolean> {
     </form>
   </section>
 </template>
+
+<style scoped>
+.fields {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.75rem 1rem;
+}
+</style>

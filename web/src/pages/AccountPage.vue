@@ -264,4 +264,8 @@ legend {
   font-size: inherit;
   margin-bottom: 0.3rem;
 }
+/* a label of two lines begins beside its box */
+fieldset :deep(.form-check-label) {
+  display: inline;
+}
 </style>
