@@ -29,10 +29,7 @@ func (b *body) Read(p []byte) (int, error) {
 	begun := time.Now()
 	_ = b.control.SetReadDeadline(begun.Add(b.left)) // a connection without deadlines has its own
 	n, err := b.ReadCloser.Read(p)
-	b.left += time.Duration(n)*time.Second/LeastRate - time.Since(begun)
-	if err == nil && b.left <= 0 {
-		b.left = 0
-	}
+	b.left = max(0, b.left+time.Duration(n)*time.Second/LeastRate-time.Since(begun))
 	_ = b.control.SetReadDeadline(time.Time{})
 	return n, err
 }

@@ -13,23 +13,14 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 )
 
-// Destination is a host and a port that a command can reach: "api.example.com:443", or an address and a port.
-type Destination struct {
-	Host string // a name in lower case, or an address
-	Port uint16
-}
-
-// ParseDestination reads a destination.
-func ParseDestination(text string) (Destination, error) {
-	host, port, err := net.SplitHostPort(text)
-	if err != nil {
-		return Destination{}, fmt.Errorf("%q is not a host and port such as api.example.com:443", text)
+// parseDestination reads a destination, such as "api.example.com:443": a name in lower case, or an address, and a port.
+func parseDestination(text string) (host string, port uint16, err error) {
+	host, number, err := net.SplitHostPort(text)
+	n, numberErr := strconv.ParseUint(number, 10, 16)
+	if err != nil || numberErr != nil || n == 0 || host == "" {
+		return "", 0, fmt.Errorf("%q is not a host and port such as api.example.com:443", text)
 	}
-	n, err := strconv.ParseUint(port, 10, 16)
-	if err != nil || n == 0 || host == "" {
-		return Destination{}, fmt.Errorf("%q is not a host and port such as api.example.com:443", text)
-	}
-	return Destination{strings.ToLower(strings.TrimSuffix(host, ".")), uint16(n)}, nil
+	return strings.ToLower(strings.TrimSuffix(host, ".")), uint16(n), nil
 }
 
 // destinations knows the addresses of a command's destinations: those that a name server returned to it. It can be used
@@ -48,15 +39,15 @@ func newDestinations(texts []string) (*destinations, error) {
 	}
 	d := &destinations{ports: map[string][]uint16{}, known: map[netip.AddrPort]bool{}}
 	for _, text := range texts {
-		to, err := ParseDestination(text)
+		host, port, err := parseDestination(text)
 		if err != nil {
 			return nil, err
 		}
-		if ip, err := netip.ParseAddr(to.Host); err == nil {
-			d.known[netip.AddrPortFrom(ip.Unmap(), to.Port)] = true
+		if ip, err := netip.ParseAddr(host); err == nil {
+			d.known[netip.AddrPortFrom(ip.Unmap(), port)] = true
 			continue
 		}
-		d.ports[to.Host] = append(d.ports[to.Host], to.Port)
+		d.ports[host] = append(d.ports[host], port)
 	}
 	return d, nil
 }

@@ -43,7 +43,8 @@ type access struct {
 }
 
 // operationAccess returns the access of each operation, by its name in openapi.yaml. It is the only place that states
-// them: every request is checked with it, and docs/security.md shows it.
+// them: every request is checked with it, so handlers check only scopes that the request's body names, and
+// docs/security.md shows it.
 func operationAccess() map[string]access {
 	of := func(scope scopeSource, list ...rights.Permission) access { return access{scope, list} }
 	const (

@@ -11,7 +11,6 @@ import (
 	"sync"
 
 	"rudmar/core/author"
-	"rudmar/core/rights"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -147,9 +146,6 @@ const fewFiles = 8
 
 func (h *handlers) RenameFunction(ctx context.Context,
 	r api.RenameFunctionRequestObject) (api.RenameFunctionResponseObject, error) {
-	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
-		return nil, err
-	}
 	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
 	if err != nil {
 		return nil, err

@@ -10,7 +10,6 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"rudmar/core/rights"
 	"rudmar/engine/mirror"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -36,11 +35,8 @@ func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror
 	return out, nil
 }
 
-// hasRepository checks that a repository exists, for its administrators.
+// hasRepository checks that a repository exists.
 func (h *handlers) hasRepository(ctx context.Context, name string) error {
-	if err := may(ctx, rights.Administer, "", ""); err != nil {
-		return err
-	}
 	names, err := h.engine.Store.Repositories(ctx)
 	if err == nil && !slices.Contains(names, name) {
 		err = store.ErrNotFound

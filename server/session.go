@@ -123,7 +123,7 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 	if err != nil {
 		return signedIn{}, errNotSignedIn
 	}
-	return signedIn{person: p, session: session, token: cookie.Value}, s.engine.People.UseSession(r.Context(), session)
+	return signedIn{person: p, session: session, token: cookie.Value}, s.engine.Store.UseSession(r.Context(), session)
 }
 
 func (h *handlers) sessionOf(ctx context.Context, p store.Person, csrf string) (api.Session, error) {

@@ -136,7 +136,8 @@ const (
 func disturbance(minutes []Minute) (at int64) {
 	var calls, errors [2]int
 	for _, m := range minutes {
-		sides := [2][2]int{{m.sum().NewCalls, m.sum().NewErrors}, {m.sum().OldCalls, m.sum().OldErrors}}
+		sum := m.sum()
+		sides := [2][2]int{{sum.NewCalls, sum.NewErrors}, {sum.OldCalls, sum.OldErrors}}
 		hit := calls[0]+calls[1] > 0
 		// both together are usual before: the new one has few invocations at first
 		rate := max(usualRate, float64(errors[0]+errors[1])/float64(max(1, calls[0]+calls[1])))

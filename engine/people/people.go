@@ -141,15 +141,14 @@ func randomBytes(n int) []byte {
 // NewUser has the fields of a user.
 type NewUser struct {
 	Username, Role string
-	Places         []string       // scopes of the role, as rights.ParseScope reads them; none for everywhere
-	Rights         []rights.Grant // besides the role
+	Places         []string // scopes of the role, as rights.ParseScope reads them; none for everywhere
 	Groups         []string
 	Password       string
 }
 
 // Grants returns the user's own rights. The error wraps rights.ErrScope.
 func (w NewUser) Grants() ([]rights.Grant, error) {
-	out := append([]rights.Grant{}, w.Rights...)
+	var out []rights.Grant
 	places := w.Places
 	if len(places) == 0 {
 		places = []string{""}
@@ -349,11 +348,6 @@ func (d *Directory) Session(ctx context.Context, token string) (store.Person, st
 		err = ErrSignIn
 	}
 	return p, session, err
-}
-
-// UseSession records that a session was used.
-func (d *Directory) UseSession(ctx context.Context, session store.Session) error {
-	return d.store.UseSession(ctx, session)
 }
 
 // EndSession ends a session of a user by its ID.

@@ -295,7 +295,7 @@ func TestOwnPasswordAndSessions(t *testing.T) {
 		now = now.Add(store.IdleLength - time.Minute)
 		_, session, err := d.Session(ctx, one)
 		must(t, err)
-		must(t, d.UseSession(ctx, session))
+		must(t, s.UseSession(ctx, session))
 	}
 	now = now.Add(store.IdleLength)
 	if _, _, err := d.Session(ctx, one); !errors.Is(err, store.ErrNotFound) {

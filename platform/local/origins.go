@@ -31,15 +31,21 @@ func (s scope) label() string {
 
 // origin returns the origin of a stage's routes, such as http://frostline-0123456789.localhost:7072.
 func (p *Platform) origin(sc scope) string {
-	port := ""
-	if u, err := url.Parse(p.options.RoutesAt); err == nil && u.Port() != "" {
-		port = ":" + u.Port()
+	return "http://" + sc.label() + originDomain + p.origins.port
+}
+
+// portOf returns the port of an address with its colon; "" for none.
+func portOf(address string) string {
+	if u, err := url.Parse(address); err == nil && u.Port() != "" {
+		return ":" + u.Port()
 	}
-	return "http://" + sc.label() + originDomain + port
+	return ""
 }
 
 // origins caches the scopes of labels. Unknown labels cause a reading at most once in originsEvery.
 type origins struct {
+	port string // of all origins, with its colon
+
 	mu   sync.Mutex
 	of   map[string]scope
 	read time.Time

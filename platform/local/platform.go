@@ -123,7 +123,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	p := &Platform{options: o, store: st, lock: lock}
+	p := &Platform{options: o, store: st, lock: lock, origins: origins{port: portOf(o.RoutesAt)}}
 	if p.callers, err = newCallers(); err != nil {
 		return nil, errors.Join(fmt.Errorf("preparing the platform: %w", err), st.db.Close(), lock.Unlock())
 	}
