@@ -1,6 +1,6 @@
 # `make demo` and `make test` do all the set-up that they need.
 SHELL = /bin/bash
-.PHONY: demo test test-e2e test-rest test-race test-apart test-plain ahead ahead-race build web setup setup-test generate docs shots bench setup-bench lint lint-go lint-web mutants race audit
+.PHONY: demo test test-e2e test-go test-race test-apart test-plain ahead ahead-race build web setup setup-test generate docs shots bench setup-bench lint lint-go lint-web mutants race audit
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -51,13 +51,13 @@ RACE_TEST = $(DETECTOR) $(GO_TEST) $(RACE) -skip '$(APART)'
 GO_TEST = TMPDIR=$(TEST_TMP) GOGC=400 go test -vet=off -timeout 30m
 
 # What computes on both cores goes first: Go compiles while npm fetches, and what the detector needs
-# while the code is looked at as text. Then three rows of tests go beside each other, as many as
+# while the code is looked at as text. Then two rows of tests go beside each other, as many as
 # have not to wait for a processor for long: the browser's wait more than they compute.
 test:
 	$(MAKE) --no-print-directory -j 2 setup-test ahead
 	$(MAKE) --no-print-directory web
 	$(MAKE) --no-print-directory -j 3 lint-go lint-web ahead-race
-	$(MAKE) --no-print-directory -j 3 -k --output-sync=line test-e2e test-race test-rest
+	$(MAKE) --no-print-directory -j 2 -k --output-sync=line test-e2e test-go
 
 # What needs no page.
 ahead:
@@ -69,8 +69,8 @@ ahead-race:
 test-e2e:
 	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m ./e2e
 
-test-rest:
-	$(MAKE) --no-print-directory -k test-apart test-plain bench-short
+test-go:
+	$(MAKE) --no-print-directory -k test-race test-apart test-plain bench-short
 
 test-race:
 	$(RACE_TEST) -p 1 $(RACED)

@@ -54,7 +54,7 @@ func ran(t *testing.T, k *cage.Keeper, s cage.Spec) (out, how string) {
 	}
 	select {
 	case <-p.Done():
-	case <-time.After(30 * time.Second):
+	case <-time.After(2 * time.Minute):
 		p.Kill()
 		t.Error("it did not end")
 		<-p.Done()

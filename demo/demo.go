@@ -7,6 +7,7 @@ import (
 	"context"
 	"embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -21,6 +22,7 @@ import (
 	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/engine/people"
+	"rudmar/engine/store"
 )
 
 //go:embed all:steps all:canal all:boxes
@@ -260,14 +262,14 @@ func (b *builder) reaches(ctx context.Context, version int, stage string, want d
 	meanwhile func() error) error {
 	wake, stop := b.Engine.Store.Listen()
 	defer stop()
-	limit := time.After(60 * time.Second)
+	limit := time.After(arrival)
 	for {
 		d, err := b.Engine.Store.Delivery(ctx, b.service, version, stage)
 		if err == nil && d.State == want {
 			return nil
 		}
 		if err == nil && (d.State == delivery.Failed || d.State == delivery.Rejected) {
-			return fmt.Errorf("version %d is %s in %s: %s", version, d.State, stage, d.Reason)
+			return b.failed(ctx, d)
 		}
 		if err := meanwhile(); err != nil {
 			return err
@@ -281,6 +283,21 @@ func (b *builder) reaches(ctx context.Context, version int, stage string, want d
 		case <-time.After(meanwhileEvery):
 		}
 	}
+}
+
+// arrival is the time limit for a state: a slow machine needs minutes for a version.
+const arrival = 5 * time.Minute
+
+// failed returns why a version did not arrive, with what its failed cases received.
+func (b *builder) failed(ctx context.Context, d store.Delivery) error {
+	out := fmt.Errorf("version %d is %s in %s: %s", d.Version, d.State, d.Stage, d.Reason)
+	runs, err := b.Engine.Store.CaseRuns(ctx, b.service, d.Version, d.Stage)
+	for _, r := range runs {
+		if !r.Passed {
+			out = fmt.Errorf("%w; %s of %s: %s", out, r.Name, r.Function, r.Body)
+		}
+	}
+	return errors.Join(out, err)
 }
 
 // meanwhileEvery is how often something is done while a state is waited for.

@@ -15,7 +15,7 @@ import (
 )
 
 // patience is the time limit of a wait: far longer than needed, because a machine can be slow and shared.
-const patience = 90 * time.Second
+const patience = 3 * time.Minute
 
 // browse returns the headless browser of all tests: each person has a profile of their own
 // in it.

@@ -254,7 +254,7 @@ func TestCrashMatrix(t *testing.T) {
 			t.Fatal(out)
 		}
 		version := round + 1
-		limit := time.Now().Add(2 * time.Minute)
+		limit := time.Now().Add(4 * time.Minute)
 		for number(`SELECT count(*) FROM deliveries WHERE version = ? AND state = 'settled'`, version) != 1 {
 			if time.Now().After(limit) {
 				c.stuck(db)

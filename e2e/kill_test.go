@@ -127,7 +127,7 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	limit := time.Now().Add(time.Minute)
+	limit := time.Now().Add(3 * time.Minute)
 	for {
 		if _, err := client.Kinds(t.Context()); err == nil {
 			return r, client

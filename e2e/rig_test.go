@@ -139,7 +139,7 @@ func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
 	}()
 	select {
 	case r.address = <-found:
-	case <-time.After(4 * time.Minute): // a slow disk takes its time
+	case <-time.After(10 * time.Minute): // a slow machine takes its time
 	}
 	if r.address == "" {
 		r.kill()
@@ -427,7 +427,7 @@ func until(t *testing.T, what string, check func() bool) {
 // waits is until with a report of the last state.
 func waits(t *testing.T, check func() bool, what func() string) {
 	t.Helper()
-	limit := time.Now().Add(2 * time.Minute)
+	limit := time.Now().Add(4 * time.Minute)
 	for !check() {
 		if time.Now().After(limit) {
 			t.Fatalf("waited in vain until %s", what())

@@ -813,7 +813,7 @@ func TestFailedBuildsAreReported(t *testing.T) {
 	files := first()
 	files["a/huge.bin"] = strings.Repeat("x", 51<<20)
 	r.push(files)
-	limit := time.Now().Add(2 * time.Minute)
+	limit := time.Now().Add(4 * time.Minute)
 	for {
 		b, err := r.Store.LatestBuild(t.Context(), "frostline")
 		if err == nil && b.State == "failed" {

@@ -118,7 +118,7 @@ func TestBuildIsIsolated(t *testing.T) {
 // builtOrNot waits until the newest build has ended, however.
 func (r *rig) builtOrNot() store.Build {
 	r.Helper()
-	limit := time.Now().Add(2 * time.Minute)
+	limit := time.Now().Add(4 * time.Minute)
 	for {
 		list, err := r.Build.Builds(r.Context(), "frostline", 1)
 		if err == nil && len(list) == 1 && list[0].Hash == r.head &&

@@ -49,7 +49,7 @@ func (r *rig) approves(version int, stage string) {
 // until waits for a condition of a test.
 func (r *rig) until(what string, holds func() bool) {
 	r.Helper()
-	for limit := time.Now().Add(time.Minute); !holds(); {
+	for limit := time.Now().Add(3 * time.Minute); !holds(); {
 		if time.Now().After(limit) {
 			r.Fatalf("it never came that %s", what)
 		}

@@ -280,23 +280,26 @@ func TestShiftLeavesOutEarlierInvocations(t *testing.T) {
 		return err == nil && !v.Begun.IsZero()
 	})
 	v := r.shift(2)
-	for of := range v.Earlier { // in its first minute, if they were in it
-		if !strings.Contains(of, " a ") || len(v.Earlier) > 1 {
-			t.Errorf("in the minute before it: %+v", v.Earlier)
+	if len(v.Splits) != 1 {
+		t.Fatalf("at the start of its step: %+v", v.Splits)
+	}
+	for of := range v.Splits[0] { // in its first minute, if they were in it
+		if !strings.Contains(of, " a ") || len(v.Splits[0]) > 1 {
+			t.Errorf("in the minute before it: %+v", v.Splits)
 		}
 	}
 }
 
-// Without traffic, a shift advances by time.
+// Without traffic, each step of a shift lasts as long as it can, and says so.
 func TestShiftWithoutTraffic(t *testing.T) {
 	r := newRig(t)
 	r.push(shifted("1s", firstAnswer))
 	r.reaches(1, "trial", delivery.Settled)
 	begun := time.Now()
-	r.push(shifted("1s", goodAnswer))
+	r.push(shifted("1s, at_most: 2s", goodAnswer))
 	r.reaches(2, "trial", delivery.Settled)
 	v := r.shift(2)
-	if took := time.Since(begun); took < 2*time.Second || len(v.Taken) != 2 || !strings.Contains(v.Verdict.Reason, "by time") {
+	if took := time.Since(begun); took < 4*time.Second || len(v.Taken) != 2 || !strings.Contains(v.Taken[1].Reason, "advances after the time limit of 2s (no changed function was invoked in this step)") {
 		t.Errorf("after %s: %+v %+v", took, v.Taken, v.Verdict)
 	}
 }

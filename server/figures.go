@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"maps"
 	"slices"
 	"time"
 
@@ -83,15 +82,11 @@ func measuredOf(minutes []wire.MinuteSum, function string) []metrics.Measured {
 	return out
 }
 
-// stepsOf lists the buckets of a histogram from its first to its last.
+// stepsOf converts the buckets of a histogram.
 func stepsOf(h metrics.Histogram) []api.DurationStep {
 	out := []api.DurationStep{}
-	keys := slices.Sorted(maps.Keys(h))
-	if len(keys) == 0 {
-		return out
-	}
-	for k := keys[0]; k <= keys[len(keys)-1]; k++ {
-		out = append(out, api.DurationStep{UpToMs: metrics.UpTo(k), Invocations: h[k]})
+	for _, b := range h.Steps() {
+		out = append(out, api.DurationStep{UpToMs: b.UpTo, Invocations: b.Invocations})
 	}
 	return out
 }

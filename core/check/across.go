@@ -68,10 +68,13 @@ func (w *whole) across() {
 	})
 	w.references(w.root.node.Get("defaults"), functions)
 	w.variables(w.root.node.Get("defaults").Get("env"))
+	w.values(w.root.node.Get("defaults").Get("env"))
 	w.circles()
 	w.formerNames()
 	w.gates()
 	w.nearlyRight()
+	w.unread()
+	w.addresses()
 	for _, s := range w.stages() {
 		w.collisions(s.Name)
 	}
@@ -90,6 +93,9 @@ func (w *whole) sameCode(f *known) bool {
 func (w *whole) follow(f *known, fn *manifest.Function, functions []string) {
 	n := f.node
 	w.handler(f, fn, n)
+	w.build(n, fn, f.code)
+	w.sources(n.Get("triggers"))
+	w.values(n.Get("env"))
 	w.offers(n)
 	w.triggers(n.Get("triggers"), functions)
 	w.variables(n.Get("env"))
@@ -102,6 +108,9 @@ func (w *whole) follow(f *known, fn *manifest.Function, functions []string) {
 			w.permissions(stage.Get("permissions"),
 				slices.DeleteFunc(slices.Clone(w.stages()), func(s manifest.Stage) bool { return s.Name != in.Keys[i].Text }))
 			w.references(stage, functions)
+			w.sources(stage.Get("triggers"))
+			w.values(stage.Get("env"))
+			w.required(stage)
 			w.handlerIn(fn, in.Keys[i].Text, stage)
 		}
 	}

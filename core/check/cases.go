@@ -19,6 +19,8 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 	if send == nil || send.Kind != tree.Mapping {
 		return
 	}
+	w.sendKeys(send)
+	w.caseTriggers(fn, c, send)
 	ways := 0
 	for _, key := range []string{"route", "trigger", "payload"} {
 		if send.Get(key) != nil {
@@ -53,7 +55,7 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 				matched = matched || m
 			}
 		}
-		if !ok || !matched {
+		if !ok || !matched || !strings.HasPrefix(target, "/") {
 			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s matches %q", fn.Name,
 				diagnostic.Clip(c.Send.Route))
 		}

@@ -374,6 +374,10 @@ func (w *whole) cases() {
 			f.ofSaved = w.apart(func() { w.checkCase(fn, c, f.node, language) })
 			w.files[i] = f
 		}
+		if slices.ContainsFunc(fn.Cases, func(c manifest.Case) bool { return c.Name == f.saved.Name }) {
+			w.add(diagnostic.CodeTwice, f.node.Get("case").Range(), "%s already has a case named %q; rename this one", fn.Name,
+				diagnostic.Clip(f.saved.Name))
+		}
 		fn.Cases = append(fn.Cases, *f.saved)
 	}
 }

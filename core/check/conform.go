@@ -117,6 +117,9 @@ func (c *checker) object(n *tree.Node, s *language.Shape, what string) {
 		c.conform(n.Items[i], known.Shape, k.Text)
 	}
 	for _, k := range s.Keys {
+		if at := n.Get(k.Name); k.Required && at != nil && at.Kind == tree.Null && at.Text != "" {
+			c.add(diagnostic.CodeWrongKind, at.Range(), "%s is required, so it cannot be %s", k.Name, at.Text)
+		}
 		if k.Required && n.Key(k.Name) == nil {
 			c.add(diagnostic.CodeMissingKey, n.Range(), "%s is missing the key %q: %s", what, k.Name, k.About)
 		}

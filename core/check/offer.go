@@ -99,8 +99,10 @@ func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 		offer, ok := w.options.Offers.Of[t.Platform]
 		switch {
 		case t.Region == "":
-		case !ok && !w.options.Offers.All &&
-			(w.options.Offers.Names == nil || slices.Contains(w.options.Offers.Names, t.Platform)):
+		case !ok && !w.options.Offers.All && slices.Contains(w.options.Offers.Names, t.Platform):
+		case !ok && !w.options.Offers.All && w.options.Offers.Names == nil:
+			w.add(diagnostic.CodeOffer, at.Range(), "the platform %q cannot be checked without a server; set RUDMAR_SERVER",
+				diagnostic.Clip(t.Platform)).Severity = diagnostic.Warning
 		case !ok && !w.options.Offers.All:
 			w.notOffered(diagnostic.CodeOffer, at.Range(), t.Platform,
 				fmt.Sprintf("unknown platform %q", t.Platform), w.options.Offers.Names)

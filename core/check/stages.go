@@ -69,6 +69,7 @@ func (w *whole) checkSettings(root *tree.Node) {
 			w.add(diagnostic.CodeSetting, settings.Key(s.Name).Range(),
 				"the setting %q is an enum; list its values: values: [a, b]", s.Name)
 		}
+		w.settingLimits(settings.Get(s.Name), s)
 		if at := settings.Get(s.Name).Get("default"); at != nil {
 			if problem := s.Fits(s.Default.V); problem != "" {
 				w.add(diagnostic.CodeSetting, at.Range(), "the default of %q %s", s.Name, problem)
@@ -125,6 +126,7 @@ func (w *whole) checkStages(root *tree.Node) {
 		w.twice(n.Get("targets"), "target")
 		w.checkOrder(n, &w.out.Stages[i])
 		w.checkShift(n)
+		w.checkEnter(n, &w.out.Stages[i])
 		w.checkSet(n, &w.out.Stages[i])
 		w.checkRules(n)
 		w.checkWindow(n, &w.out.Stages[i])
@@ -218,8 +220,19 @@ func (w *whole) expression(language *expression.Language, n *tree.Node, what str
 	w.add(diagnostic.CodeCaseExpression, at, "%s: %v", what, err)
 }
 
-// checkShift checks that shares rise, from something to less than all.
+// checkShift checks that shares rise, from something to less than all, and that a step's longest time is not shorter
+// than its time.
 func (w *whole) checkShift(n *tree.Node) {
+	if most := n.Get("shift").Get("at_most"); most != nil {
+		every, err := language.ParseTime(n.Get("shift").Get("every").Value())
+		if err != nil {
+			every = manifest.ShiftEvery
+		}
+		if longest, err := language.ParseTime(most.Value()); err == nil && longest < every {
+			w.add(diagnostic.CodeRange, most.Range(), "at_most is less than the %s that each step takes; use %s or more",
+				language.FormatTime(every), language.FormatTime(every))
+		}
+	}
 	steps := n.Get("shift").Get("steps")
 	if steps == nil || steps.Kind != tree.Sequence {
 		return

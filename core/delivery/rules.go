@@ -187,7 +187,14 @@ func shiftWords(s *manifest.Shift) string {
 	for _, step := range s.Steps {
 		words = append(words, language.FormatShare(step))
 	}
-	return strings.Join(words, ", ") + ", every " + language.FormatTime(s.Every)
+	words = append(words, "every "+language.FormatTime(s.Every))
+	if s.MinInvocations != manifest.ShiftMinInvocations {
+		words = append(words, language.FormatCount(s.MinInvocations, "invocation"))
+	}
+	if s.AtMost != manifest.ShiftAtMost {
+		words = append(words, "at most "+language.FormatTime(s.AtMost))
+	}
+	return strings.Join(words, ", ")
 }
 
 func wildcardsText(s *manifest.Stage) string {

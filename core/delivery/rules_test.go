@@ -161,7 +161,7 @@ func TestRuleChanges(t *testing.T) {
 		return e
 	}
 	steps := func(every time.Duration, steps ...float64) manifest.Shift {
-		return manifest.Shift{Steps: steps, Every: every}
+		return manifest.Shift{Steps: steps, Every: every, MinInvocations: 50, AtMost: 2 * time.Hour}
 	}
 	for _, tt := range []struct {
 		name, want string
@@ -228,6 +228,10 @@ func TestRuleChanges(t *testing.T) {
 			changed(func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 2, From: "vets"} })},
 		{"a slower shift", "shift: 10%, 50%, every 10m → 5%, 25%, 50%, every 20m", shift(steps(10*time.Minute, 0.1, 0.5), steps(20*time.Minute, 0.05, 0.25, 0.5))},
 		{"a faster shift", "shift: 10%, 50%, every 10m → 10%, 50%, every 5m !", shift(steps(10*time.Minute, 0.1, 0.5), steps(5*time.Minute, 0.1, 0.5))},
+		{"a shift on fewer invocations", "shift: 10%, every 10m → 10%, every 10m, 20 invocations, at most 3h !", shift(steps(10*time.Minute, 0.1),
+			manifest.Shift{Steps: []float64{0.1}, Every: 10 * time.Minute, MinInvocations: 20, AtMost: 3 * time.Hour})},
+		{"a shift that waits longer", "shift: 10%, every 10m → 10%, every 10m, at most 3h", shift(steps(10*time.Minute, 0.1),
+			manifest.Shift{Steps: []float64{0.1}, Every: 10 * time.Minute, MinInvocations: 50, AtMost: 3 * time.Hour})},
 		{"another shift", "shift: 10%, 50%, every 10m → 20%, 30%, every 10m ~", shift(steps(10*time.Minute, 0.1, 0.5), steps(10*time.Minute, 0.2, 0.3))},
 		{"targets and strict", "targets:  → local/north ~; wildcards: allowed → forbidden", changed(func(s *manifest.Stage) {
 			s.Targets, s.ForbidWildcards = []manifest.Target{{Platform: "local", Region: "north"}}, true

@@ -1,7 +1,9 @@
 package delivery
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	"rudmar/core/judge"
@@ -11,12 +13,18 @@ import (
 
 // Shift is the progress of a traffic shift in a stage. All shares are percent.
 type Shift struct {
-	Steps []float64     `json:"steps"`          // ascending, less than 100; none to move all traffic at once
-	Every time.Duration `json:"every"`          // duration of a step
-	Step  int           `json:"step"`           // index into Steps; len(Steps) for all invocations
-	Since time.Time     `json:"since"`          // start of the step; zero until its share is deployed
-	Held  string        `json:"pausedBy"`       // who paused it; "" for nobody
-	Back  string        `json:"rollbackReason"` // why it rolls back; "" if it does not
+	Steps []float64     `json:"steps"` // ascending, less than 100; none to move all traffic at once
+	Every time.Duration `json:"every"` // duration of a step
+	// MinInvocations is how many invocations of each invoked function a step needs, and AtMost how long it lasts without
+	// them; 0 for the default.
+	MinInvocations int           `json:"minInvocations"`
+	AtMost         time.Duration `json:"atMost"`
+	// From has the invocations by function when the step started.
+	From  map[string]Counted `json:"from,omitempty"`
+	Step  int                `json:"step"`           // index into Steps; len(Steps) for all invocations
+	Since time.Time          `json:"since"`          // start of the step; zero until its share is deployed
+	Held  string             `json:"pausedBy"`       // who paused it; "" for nobody
+	Back  string             `json:"rollbackReason"` // why it rolls back; "" if it does not
 }
 
 // Share is the version's present share.
@@ -30,39 +38,110 @@ func (s Shift) Share() float64 {
 	return s.Steps[s.Step]
 }
 
-// patience is the maximum duration of a step without enough invocations, as a multiple of its time.
-const patience = 3
+// Counted are the invocations of both revisions of a function since the start of a shift.
+type Counted struct {
+	New int `json:"new"`
+	Old int `json:"old"`
+}
 
-// Next decides by the judge's outcome whether the shift stays, advances, or rolls back. It returns the reason,
-// and when the shift would advance by time, if it stays and is not paused.
-func (s Shift) Next(v judge.Verdict, now time.Time) (next Shift, why string, at time.Time) {
-	if s.Back != "" || s.Step >= len(s.Steps) || s.Since.IsZero() {
-		return s, "", time.Time{}
+// CountsOf returns the invocations of each function.
+func CountsOf(functions []judge.Function) map[string]Counted {
+	out := map[string]Counted{}
+	for _, f := range functions {
+		out[f.Name] = Counted{f.New.Invocations, f.Old.Invocations}
 	}
-	end, last := s.Since.Add(s.Every), s.Since.Add(patience*s.Every)
+	return out
+}
+
+// Progress is the result of a look at a shift.
+type Progress struct {
+	Verdict judge.Verdict
+	Reason  string
+	// At is when the shift advances by time, if it stays and is not paused; otherwise zero.
+	At time.Time
+}
+
+// Look judges a shift, and decides whether it stays, advances, or rolls back. Looked has, by function, the invocations
+// of the new revision at the last look, and is changed. Every function is judged before a step ends.
+func (s Shift) Look(functions []judge.Function, looked map[string]int, now time.Time) (Shift, Progress) {
+	v := judge.Judge(functions, looked)
+	next, p := s.Next(v, now)
+	if next.Step > s.Step && slices.ContainsFunc(v.Findings, func(f judge.Finding) bool { return !f.Looked }) {
+		v = judge.Judge(functions, nil)
+		next, p = s.Next(v, now)
+	}
+	for _, f := range v.Findings {
+		if f.Looked {
+			looked[f.Function] = f.New.Invocations
+		}
+	}
+	return next, p
+}
+
+// Next decides by the judge's verdict whether the shift stays, advances, or rolls back.
+func (s Shift) Next(v judge.Verdict, now time.Time) (Shift, Progress) {
+	p := Progress{Verdict: v, Reason: v.Reason}
+	if s.Back != "" || s.Step >= len(s.Steps) || s.Since.IsZero() {
+		p.Reason = ""
+		return s, p
+	}
+	end := s.Since.Add(s.Every)
+	last := s.Since.Add(max(s.Every, cmp.Or(s.AtMost, manifest.ShiftAtMost)))
+	missing := s.missing(v)
 	switch {
 	case v.Outcome == judge.Back:
 		s.Back = v.Reason
-		return s, v.Reason, time.Time{}
+		return s, p
 	case s.Held != "":
-		return s, "paused by " + s.Held, time.Time{}
-	case v.Outcome == judge.Wait && now.Before(last):
-		return s, v.Reason, last
-	case v.Outcome == judge.Wait:
-		return s.on(), fmt.Sprintf("advances after the time limit, because %s had too few invocations: %s",
-				language.FormatTime(patience*s.Every), v.Reason),
-			time.Time{}
-	case v.Early:
-		return s.on(), "advances early: " + v.Reason, time.Time{}
+		p.Reason = "paused by " + s.Held
+		return s, p
+	case missing == "" && v.Early:
+		p.Reason = "advances early: " + v.Reason
+		return s.on(), p
+	case missing == "" && !now.Before(end):
+		return s.on(), p
 	case now.Before(end):
-		return s, v.Reason, end
+		p.At = end
+	case now.Before(last):
+		p.At, p.Reason, p.Verdict.Outcome = last, missing, judge.Wait
+	default:
+		p.Reason = fmt.Sprintf("advances after the time limit of %s (%s); the cases decide, if there are any",
+			language.FormatTime(last.Sub(s.Since)), missing)
+		return s.on(), p
 	}
-	return s.on(), v.Reason, time.Time{}
+	return s, p
+}
+
+// missing returns which function needs more invocations in this step, and why; "" if none does. A function that neither
+// revision was invoked of does not count, unless none was invoked.
+func (s Shift) missing(v judge.Verdict) string {
+	least := cmp.Or(s.MinInvocations, manifest.ShiftMinInvocations)
+	invoked := false
+	for _, f := range v.Findings {
+		before := s.From[f.Function]
+		new, old := f.New.Invocations-before.New, f.Old.Invocations-before.Old
+		if new+old > 0 {
+			invoked = true
+		}
+		if new+old > 0 && new < least {
+			return fmt.Sprintf("%s: %d of %s of the new version in this step", f.Function, new,
+				language.FormatCount(least, "invocation"))
+		}
+	}
+	for _, f := range v.Findings {
+		if f.Doubtful {
+			return f.Function + ": " + f.Words
+		}
+	}
+	if !invoked && len(v.Findings) > 0 {
+		return "no changed function was invoked in this step"
+	}
+	return ""
 }
 
 func (s Shift) on() Shift {
 	s.Step++
-	s.Since = time.Time{}
+	s.Since, s.From = time.Time{}, nil
 	return s
 }
 

@@ -164,7 +164,7 @@ func included(earlierInLater, laterInEarlier bool) order {
 	return different
 }
 
-// compareShifts compares the share of the new version at each time.
+// compareShifts compares the share of the new version at each time, and what each step needs.
 func compareShifts(was, is *manifest.Shift) order {
 	o, both := present(was != nil, is != nil)
 	if !both {
@@ -185,7 +185,8 @@ func compareShifts(was, is *manifest.Shift) order {
 			}
 		}
 	}
-	return included(notLess, notMore)
+	return included(notLess, notMore).and(ranked(was.MinInvocations, is.MinInvocations)).and(
+		ranked(was.AtMost, is.AtMost))
 }
 
 // compareRules compares two CEL expressions, "none" for a rule that is not there: other text cannot be ordered.

@@ -54,7 +54,7 @@ func TestMixedSettings(t *testing.T) {
 		t.Errorf("%+v", problems)
 	}
 	// A route moves from warn to grade: both or none must be selected.
-	moved := service(t, `ask: {route: "GET /stations/{station}/frost", open_to: [growers, council]}`, "")
+	moved := service(t, `ask: {route: "GET /stations/{station}/frost", open_to: [growers, council]}`, `ask: {route: GET /self, open_to: [growers]}`)
 	moved.Function("grade").At("trial").Triggers = slices.Clone(old.Function("warn").At("trial").Triggers[:1])
 	if moved.Function("grade").At("trial").Triggers[0].Kind != manifest.RouteTrigger {
 		t.Fatal("it is not the route")

@@ -56,6 +56,7 @@ func ForCases() (*Language, error) {
 
 func newLanguage(variables ...cel.EnvOption) (*Language, error) {
 	env, err := cel.NewEnv(append(variables,
+		cel.ASTValidators(cel.ValidateDurationLiterals(), cel.ValidateTimestampLiterals(), cel.ValidateRegexLiterals()),
 		cel.ParserRecursionLimit(depthLimit), cel.ParserExpressionSizeLimit(sizeLimit))...)
 	if err != nil {
 		return nil, fmt.Errorf("expression: %w", err)

@@ -27,10 +27,12 @@ const (
 	hardlyEqual = 0.0008
 	// margin is by how much an error rate can be higher without being a regression.
 	margin = 0.002
-	// unlikely is the probability under equality below which durations count as longer; muchSlower the ratio of
-	// the p95s that matters.
-	unlikely   = 0.0003
-	muchSlower = 1.25
+	// muchSlower is the allowed ratio of durations. A revision is rolled back if, at this ratio, the probability of such
+	// durations is below hardlyAllowed. For all invocations this limit grows to oftenAllowed between fewTimed and
+	// manyTimed invocations: so many tell ratios on both sides of the allowed one apart.
+	muchSlower                  = 1.25
+	hardlyAllowed, oftenAllowed = 0.0003, 0.3
+	fewTimed, manyTimed         = 200, 3200
 	// leastSlower is the smallest difference in milliseconds: less is noise.
 	leastSlower = 5
 	// leastTimed is the number of warm invocations of each revision needed to compare durations.
@@ -41,8 +43,10 @@ const (
 	// enough is the number of invocations of the new revision that lets a step end before its time.
 	enough = 400
 	// A step ends early if the error rate is higher by less than much, with a probability of 0.95 (clearly standard
-	// errors).
-	much, clearly = 0.01, 1.645
+	// errors), and durations are shorter than allowed with the same probability.
+	much, clearly, surely = 0.01, 1.645, 0.95
+	// doubtful is the probability of such errors or durations below which a step does not end yet.
+	doubtful = 0.1
 )
 
 // Objective has a function's objectives; zero values are none.
@@ -69,11 +73,15 @@ type Finding struct {
 	Chance   float64 `json:"chance"` // probability of such errors if both were equal
 	Limit    float64 `json:"limit"`  // probability below which it is rolled back
 	// Disturbed is the last minute in which both revisions got worse, in Unix milliseconds; 0 for none.
-	Disturbed int64   `json:"disturbedAt"`
-	Slower    float64 `json:"slower"` // probability of such durations if both were equal
-	Ratio     float64 `json:"ratio"`  // of the 95th percentiles; 0 if one is unknown
-	Looked    bool    `json:"looked"` // there were enough invocations since the last look
-	Clear     bool    `json:"clear"`  // it has enough invocations, and a regression is unlikely
+	Disturbed int64 `json:"disturbedAt"`
+	// Slower is the probability of such durations at the allowed ratio, and SlowTail that of as many slow invocations.
+	Slower   float64 `json:"slower"`
+	SlowTail float64 `json:"slowTail"`
+	Ratio    float64 `json:"ratio"`  // of the 95th percentiles; 0 if one is unknown
+	Looked   bool    `json:"looked"` // there were enough invocations since the last look
+	Clear    bool    `json:"clear"`  // it has enough invocations, and a regression is unlikely
+	// Doubtful means that a regression is likely enough to wait for more invocations before the step ends.
+	Doubtful bool `json:"doubtful"`
 }
 
 // Counts are one revision's figures.
@@ -132,7 +140,7 @@ func Judge(functions []Function, last map[string]int) Verdict {
 	}
 	switch {
 	case v.Outcome == On && called == 0:
-		v.Reason = "no changed function was invoked; advances by time and by its cases"
+		v.Reason = "no changed function was invoked"
 	case v.Outcome == On:
 		v.Reason = "no regression detected"
 	}
@@ -143,7 +151,8 @@ func Judge(functions []Function, last map[string]int) Verdict {
 // evaluate judges one function; called is the number of functions with invocations: the more are tested, the
 // stricter the limit for each.
 func evaluate(f Function, called int, due bool) Finding {
-	found := Finding{Function: f.Name, Outcome: On, New: sideOf(f.New), Old: sideOf(f.Old), Slower: 1, Looked: due}
+	found := Finding{Function: f.Name, Outcome: On, New: sideOf(f.New), Old: sideOf(f.Old), Slower: 1, SlowTail: 1,
+		Looked: due}
 	if f.New.Invocations == 0 {
 		found.Words = "not invoked"
 		if f.Old.Invocations > 0 {
@@ -159,18 +168,23 @@ func evaluate(f Function, called int, due bool) Finding {
 	higher, deviation := difference(strata)
 	failed := float64(f.New.Errors) / float64(f.New.Invocations)
 	fewEnough := failed <= f.Objective.ErrorsUnder
-	found.Clear = f.New.Invocations >= enough && (fewEnough || higher+clearly*deviation < much)
+	share := float64(max(called, 1))
+	found.Limit = hardlyEqual / share
 	var p95, before float64
 	if n, o := timed(f.Minutes); n >= leastTimed && o >= leastTimed {
-		found.Slower = slower(f.Minutes)
 		if p95, before = quantiles(f.Minutes, 0.95); before > 0 {
 			found.Ratio = p95 / before
 		}
+		found.Slower = slower(f.Minutes, muchSlower)
+		found.SlowTail = slowTail(f.Minutes, muchSlower, before)
 	}
-	share := float64(max(called, 1))
-	found.Limit = hardlyEqual / share
-	tooSlow := found.Slower < unlikely/share && found.Ratio > muchSlower && p95-before > leastSlower &&
-		p95 > float64(f.Objective.P95Under.Milliseconds())
+	fastEnough := p95-before <= leastSlower || p95 <= float64(f.Objective.P95Under.Milliseconds())
+	found.Clear = f.New.Invocations >= enough && (fewEnough || higher+clearly*deviation < much) &&
+		(fastEnough || found.Slower > surely && found.SlowTail > doubtful)
+	found.Doubtful = found.Chance < doubtful && higher > margin && !fewEnough ||
+		!fastEnough && (found.Slower < doubtful && found.Ratio > muchSlower || found.SlowTail < doubtful)
+	allSlow := found.Slower < slowerLimit(f.New.Invocations)/share && found.Ratio > muchSlower
+	tooSlow := (allSlow || found.SlowTail < hardlyAllowed/share) && !fastEnough
 	switch {
 	case due && found.Chance < found.Limit && higher > margin && !fewEnough:
 		found.Outcome = Back
@@ -178,11 +192,15 @@ func evaluate(f Function, called int, due bool) Finding {
 			found.errors(), hardly(found.Chance), hardly(found.Limit))
 	case due && tooSlow:
 		found.Outcome = Back
-		found.Words = fmt.Sprintf("p95 is %.0f ms, and %.0f ms for the version before in the same minutes; if both were equal, the probability of this difference would be %s",
-			p95, before, hardly(found.Slower))
+		found.Words = fmt.Sprintf(
+			"p95 is %.0f ms, and %.0f ms for the version before in the same minutes; if invocations took %.4g times as long, the probability of such durations would be %s",
+			p95, before, muchSlower, hardly(min(found.Slower, found.SlowTail)))
 	case f.New.Invocations < firstLook && f.Old.Invocations > 0:
 		found.Outcome = Wait
 		found.Words = fmt.Sprintf("%s; judged from %d invocations", found.errors(), firstLook)
+	case found.Doubtful:
+		found.Words = fmt.Sprintf("%s; if there was no regression, the probability of this would be %s, so the step waits for more invocations",
+			found.errors(), hardly(min(found.Chance, found.Slower, found.SlowTail)))
 	case found.Disturbed != 0:
 		found.Words = found.errors() + "; both got worse in the same minutes, so not because of this version"
 	default:

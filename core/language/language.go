@@ -171,8 +171,11 @@ func New() *Language {
 			Shape: &Shape{Form: ChoiceForm, Choices: []string{"allow", "forbid"}}, BuiltIn: "allow"},
 		{Name: "shift", About: "A gradual move of traffic to a new version.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
 			{Name: "steps", About: "The shares, increasing.",
-				Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ShareForm, Min: 0, Max: 1}}},
+				Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ShareForm, Min: 0, Max: 1}}, Required: true},
 			{Name: "every", About: "The duration of a step.", Shape: upTo(1, 7*day), BuiltIn: "5m"},
+			{Name: "min_invocations", About: "The invocations of a new revision that a step needs.",
+				Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1e9}, BuiltIn: "50"},
+			{Name: "at_most", About: "The duration of a step without so many invocations.", Shape: upTo(1, 30*day), BuiltIn: "2h"},
 		}}},
 	}}
 	setting := &Shape{Form: ObjectForm, Keys: []Key{
@@ -193,7 +196,7 @@ func New() *Language {
 		{Name: "settings", About: "Typed values that a stage can set.",
 			Shape: &Shape{Form: MapForm, Of: setting, Underscores: true}},
 		{Name: "secrets", About: "Names only; values are stored per stage, never in git.",
-			Shape: &Shape{Form: ListForm, Of: text}},
+			Shape: &Shape{Form: ListForm, Filled: true, Of: text}},
 		{Name: "defaults", About: "Defaults of all functions.",
 			Shape: &Shape{Form: ObjectForm, Keys: settled}},
 		{Name: "stages", About: "The stages, in the order of delivery.",

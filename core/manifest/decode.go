@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"strconv"
@@ -268,11 +269,9 @@ func decodeStage(n *tree.Node) Stage {
 	}
 	s.Gates = decodeGates(n.Get("gates"))
 	if shift := n.Get("shift"); shift != nil {
-		every := asTime(shift.Get("every").Value())
-		if every == 0 {
-			every = 5 * time.Minute
-		}
-		s.Shift = &Shift{Every: every}
+		s.Shift = &Shift{Every: cmp.Or(asTime(shift.Get("every").Value()), ShiftEvery),
+			MinInvocations: cmp.Or(int(asInteger(shift.Get("min_invocations").Value())), ShiftMinInvocations),
+			AtMost:         cmp.Or(asTime(shift.Get("at_most").Value()), ShiftAtMost)}
 		for _, step := range shift.Get("steps").Values() {
 			if share, err := language.ParseShare(step); err == nil {
 				s.Shift.Steps = append(s.Shift.Steps, share)

@@ -106,7 +106,7 @@ func TestDecode(t *testing.T) {
 			`"Approvals":{"Count":2,"From":"council","AllowPushers":true},` +
 			`"Window":{"Days":"mon-thu","Hours":"08:00-15:00","Zone":"Europe/Oslo"},` +
 			`"Rules":[{"Name":"small","Expression":"pushers.size() \u003c 3"}]}`},
-		{"a shift of five minutes a step", as(actual.Shift), `{"Steps":[0.05,0.5],"Every":300000000000}`},
+		{"a shift of five minutes a step", as(actual.Shift), `{"Steps":[0.05,0.5],"Every":300000000000,"MinInvocations":50,"AtMost":7200000000000}`},
 		{"no shift", trial.Shift == nil, true},
 		{"its code", fn.Code, "functions/shared"},
 		{"its build", as(base.Build), `{"Run":["make"],"Exclude":["*.md"],"Network":true}`},

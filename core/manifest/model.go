@@ -203,7 +203,17 @@ func (w Window) FreezesAddress() string {
 type Shift struct {
 	Steps []float64 // from 0 to 1
 	Every time.Duration
+	// MinInvocations is how many invocations of a new revision a step needs, and AtMost how long it lasts without them.
+	MinInvocations int
+	AtMost         time.Duration
 }
+
+// Defaults of a traffic shift.
+const (
+	ShiftEvery          = 5 * time.Minute
+	ShiftMinInvocations = 50
+	ShiftAtMost         = 2 * time.Hour
+)
 
 // Function is one function: its name, its location, and its configuration without stage overlays.
 type Function struct {

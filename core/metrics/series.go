@@ -36,7 +36,7 @@ func (s *Sum) Add(o Sum) {
 }
 
 // Quantile returns the duration, in milliseconds, that a share of the warm invocations did not exceed: accurate
-// to a tenth, and never more than the longest invocation.
+// to 2%, and never more than the longest invocation.
 func (s *Sum) Quantile(share float64) float64 { return min(s.Durations.Quantile(share), s.MaxMs) }
 
 // Measured is the sum of one revision over a period such as a minute.

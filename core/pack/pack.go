@@ -148,6 +148,11 @@ func readFile(f *zip.File) ([]byte, error) {
 	return io.ReadAll(r) // no more than its header says: archive/zip rejects the rest
 }
 
+// ValidPattern reports whether Exclude understands a pattern.
+func ValidPattern(pattern string) bool {
+	return doublestar.ValidatePattern(strings.TrimSuffix(pattern, "/"))
+}
+
 // Exclude reports whether a path matches one of the patterns. A pattern without a slash matches a name in any
 // folder; ** matches any number of folders.
 func Exclude(patterns []string, name string) bool {

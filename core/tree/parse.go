@@ -152,6 +152,9 @@ func (r *reader) syntax(text []byte, err error) {
 		at.Line, at.Column = max(1, mark.Line), max(1, mark.Column)
 	}
 	lines := bytes.Split(text, []byte("\n"))
+	if line, column := openQuote(lines, at.Line); line > 0 && !strings.Contains(message, "quote") {
+		at.Line, at.Column, message = line, column, "this quote is not closed"
+	}
 	if at.Line <= len(lines) {
 		line := lines[at.Line-1]
 		indent := line[:len(line)-len(bytes.TrimLeft(line, " \t"))]
@@ -160,8 +163,16 @@ func (r *reader) syntax(text []byte, err error) {
 			return
 		}
 	}
-	if strings.Contains(message, "could not find expected ':'") {
+	switch {
+	case strings.Contains(message, "could not find expected ':'"):
 		at = withoutColon(lines, at)
+	case strings.Contains(message, "mapping values") && at.Line <= len(lines) &&
+		bytes.Count(append(bytes.TrimRight(lines[at.Line-1], " \r"), ' '), []byte(": ")) == 1:
+		before := at
+		before.Line--
+		if found := withoutColon(lines, before); found.Line == before.Line {
+			at, message = found, "this line has no colon and space after its key"
+		}
 	}
 	switch {
 	case strings.Contains(message, "exceeded max depth") || strings.Contains(message, "depth"):
@@ -172,6 +183,35 @@ func (r *reader) syntax(text []byte, err error) {
 	default:
 		r.add(diagnostic.CodeSyntax, at, "invalid YAML: %s", plainWords(message))
 	}
+}
+
+// openQuote returns the place of a quote on a line before a faulty one, that is closed only there or just before: most
+// often by the opening quote of another value. 0 without one.
+func openQuote(lines [][]byte, until int) (line, column int) {
+	var quote byte
+	for i, text := range lines[:min(until, len(lines))] {
+		value := true // a value can start here
+		for k := 0; k < len(text); k++ {
+			c := text[k]
+			switch {
+			case quote == '"' && c == '\\':
+				k++
+			case quote != 0 && c == quote:
+				if i+2 >= until && line < i+1 {
+					return line, column
+				}
+				quote = 0
+			case quote != 0:
+			case value && (c == '"' || c == '\''):
+				quote, line, column = c, i+1, k+1
+			case c == '#' && (k == 0 || text[k-1] == ' '):
+				k = len(text)
+			case c != ' ':
+				value = strings.IndexByte(":-,[{", c) >= 0
+			}
+		}
+	}
+	return 0, 0
 }
 
 // withoutColon returns the line that lacks its colon: the parser notices it only at the next line.

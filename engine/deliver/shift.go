@@ -7,17 +7,13 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"rudmar/core/delivery"
-	"rudmar/core/judge"
 	"rudmar/core/manifest"
-	"rudmar/core/metrics"
 	"rudmar/core/plan"
 	"rudmar/core/rights"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
-	wire "rudmar/platform/api"
 )
 
 // beginShift records the revisions that serve a stage before a version changes it: a rollback restores them at
@@ -63,7 +59,7 @@ func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []
 		return err
 	}
 	if shift := entry.Shift(); shift != nil {
-		v.Every = shift.Every
+		v.Every, v.MinInvocations, v.AtMost = shift.Every, shift.MinInvocations, shift.AtMost
 		for _, share := range shift.Steps {
 			v.Steps = append(v.Steps, share*100)
 		}
@@ -153,10 +149,12 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 		v.Since = l.store.Now()
 		if v.Begun.IsZero() {
 			v.Begun = v.Since
-			if v.Earlier, err = l.startMinute(ctx, d, v); err != nil {
-				return err
-			}
 		}
+		split, err := l.currentMinute(ctx, d, v)
+		if err != nil {
+			return err
+		}
+		v.Splits = append(v.Splits, split)
 		v.Taken = append(v.Taken, store.ShiftStep{At: v.Since, Share: v.Share(), Reason: v.Reason})
 	}
 	counted, points, err := l.count(ctx, d, v)
@@ -164,17 +162,14 @@ func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 		return err
 	}
 	v.Points = points
-	verdict := judge.Judge(counted, v.Looked)
+	if v.From == nil { // the step starts now
+		v.From = delivery.CountsOf(counted)
+	}
 	if v.Looked == nil {
 		v.Looked = map[string]int{}
 	}
-	for _, f := range verdict.Findings {
-		if f.Looked {
-			v.Looked[f.Function] = f.New.Invocations
-		}
-	}
-	v.Verdict = &verdict
-	v.Shift, v.Reason, v.At = v.Next(verdict, l.store.Now())
+	next, progress := v.Look(counted, v.Looked, l.store.Now())
+	v.Shift, v.Verdict, v.Reason, v.At = next, &progress.Verdict, progress.Reason, progress.At
 	if err := l.store.JudgeShift(ctx, v); err != nil {
 		return err
 	}
@@ -268,193 +263,6 @@ func (l *StageLine) rollBack(ctx context.Context, d store.Delivery, why string) 
 		return true, err
 	}
 	return true, l.rolledBack(ctx, d, v)
-}
-
-// count returns the counts of both revisions since the start of the shift, by function, and by minute.
-func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, []store.ShiftPoint,
-	error) {
-	sides, err := l.bothSides(ctx, d, v)
-	if err != nil {
-		return nil, nil, err
-	}
-	newer, former := map[int64]*metrics.Sum{}, map[int64]*metrics.Sum{}
-	took, strata := map[string]map[int64]*judge.Minute{}, map[stratum]int{}
-	of := map[string]*judge.Function{}
-	var out []*judge.Function
-	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, s := range sides {
-		if of[s.function] == nil {
-			of[s.function] = &judge.Function{Name: s.function,
-				Objective: objectiveOf(service, s.function, d.Stage)}
-			out = append(out, of[s.function])
-		}
-	}
-	for _, target := range targetsOf(sides) {
-		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
-		if err != nil {
-			return nil, nil, err
-		}
-		minutes, err := client.Metrics(ctx, scope, v.Begun.Truncate(time.Minute))
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, m := range minutes {
-			for _, s := range sides {
-				if s.target != target || s.function != m.Function {
-					continue
-				}
-				sum := deploy.Sum(m)
-				switch m.Revision {
-				case s.newer:
-					of[s.function].New.Add(sum)
-					addTo(newer, m.Minute, sum)
-					at := addMinute(took, s.function, m.Minute)
-					at.New.Add(sum.Durations)
-					e := addStratum(strata, at, s, m)
-					e.NewCalls, e.NewErrors = e.NewCalls+sum.Invocations, e.NewErrors+sum.Errors
-				case s.former:
-					sum = v.Earlier[earlierOf(target, m)].After(sum, m.Minute)
-					of[s.function].Old.Add(sum)
-					addTo(former, m.Minute, sum)
-					at := addMinute(took, s.function, m.Minute)
-					at.Old.Add(sum.Durations)
-					e := addStratum(strata, at, s, m)
-					e.OldCalls, e.OldErrors = e.OldCalls+sum.Invocations, e.OldErrors+sum.Errors
-				}
-			}
-		}
-	}
-	counted := make([]judge.Function, 0, len(out))
-	for _, f := range out {
-		for _, at := range slices.Sorted(maps.Keys(took[f.Name])) {
-			f.Minutes = append(f.Minutes, *took[f.Name][at])
-		}
-		counted = append(counted, *f)
-	}
-	return counted, pointsOf(newer, former), nil
-}
-
-// objectiveOf returns a function's objectives in a version's manifest.
-func objectiveOf(service *manifest.Service, function, stage string) judge.Objective {
-	fn := service.Function(function)
-	if fn == nil {
-		return judge.Objective{}
-	}
-	o := fn.At(stage).Objectives
-	return judge.Objective{ErrorsUnder: o.ErrorsUnder, P95Under: o.P95Under}
-}
-
-// addMinute returns the minute of a function, to add to.
-func addMinute(took map[string]map[int64]*judge.Minute, function string, at int64) *judge.Minute {
-	if took[function] == nil {
-		took[function] = map[int64]*judge.Minute{}
-	}
-	if took[function][at] == nil {
-		took[function][at] = &judge.Minute{At: at, New: metrics.Histogram{}, Old: metrics.Histogram{}}
-	}
-	return took[function][at]
-}
-
-// stratum is within which the errors of both revisions are compared: a minute of a trigger on a target.
-type stratum struct {
-	function, trigger string
-	target            manifest.Target
-	minute            int64
-}
-
-// addStratum returns the errors of a stratum, to add to.
-func addStratum(known map[stratum]int, at *judge.Minute, s side, m wire.MinuteSum) *judge.Errors {
-	key := stratum{s.function, m.Trigger, s.target, m.Minute}
-	i, ok := known[key]
-	if !ok {
-		i = len(at.Strata)
-		known[key] = i
-		at.Strata = append(at.Strata, judge.Errors{})
-	}
-	return &at.Strata[i]
-}
-
-// earlierOf names a sum of the platform within a minute and a revision.
-func earlierOf(target manifest.Target, m wire.MinuteSum) string {
-	return target.String() + " " + m.Function + " " + m.Trigger
-}
-
-func addTo(minutes map[int64]*metrics.Sum, at int64, sum metrics.Sum) {
-	if minutes[at] == nil {
-		minutes[at] = &metrics.Sum{}
-	}
-	minutes[at].Add(sum)
-}
-
-// shownMinutes is how many minutes of a shift are stored for the page: the newest.
-const shownMinutes = 240
-
-func pointsOf(newer, former map[int64]*metrics.Sum) []store.ShiftPoint {
-	side := func(s *metrics.Sum) store.PointSide {
-		if s == nil {
-			return store.PointSide{}
-		}
-		return store.PointSide{Invocations: s.Invocations, Errors: s.Errors, P95: s.Quantile(0.95)}
-	}
-	all := map[int64]bool{}
-	for at := range newer {
-		all[at] = true
-	}
-	for at := range former {
-		all[at] = true
-	}
-	minutes := slices.Sorted(maps.Keys(all))
-	out := []store.ShiftPoint{}
-	for _, at := range minutes[max(0, len(minutes)-shownMinutes):] {
-		out = append(out, store.ShiftPoint{At: at, New: side(newer[at]), Old: side(former[at])})
-	}
-	return out
-}
-
-// startMinute returns the old revisions' counts of the minute in which the shift starts, before it.
-func (l *StageLine) startMinute(ctx context.Context, d store.Delivery,
-	v store.Shift) (map[string]store.Earlier, error) {
-	sides, err := l.bothSides(ctx, d, v)
-	if err != nil {
-		return nil, err
-	}
-	earlier := map[string]store.Earlier{}
-	for _, target := range targetsOf(sides) {
-		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
-		if err != nil {
-			return nil, err
-		}
-		served := func(m wire.MinuteSum) bool {
-			return slices.ContainsFunc(sides, func(s side) bool {
-				return s.target == target && s.function == m.Function && s.former == m.Revision
-			})
-		}
-		minute := v.Begun.Truncate(time.Minute)
-		list, err := client.Metrics(ctx, scope, minute)
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range list {
-			if served(m) && m.Minute == minute.UnixMilli() {
-				earlier[earlierOf(target, m)] = store.Earlier{Minute: m.Minute, Invocations: m.Invocations, Errors: m.Errors,
-					Durations: deploy.Sum(m).Durations}
-			}
-		}
-	}
-	return earlier, nil
-}
-
-func targetsOf(sides []side) []manifest.Target {
-	var out []manifest.Target
-	for _, s := range sides {
-		if !slices.Contains(out, s.target) {
-			out = append(out, s.target)
-		}
-	}
-	return out
 }
 
 // The commands for a traffic shift.

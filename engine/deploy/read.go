@@ -66,9 +66,14 @@ func Rates(prices []api.Price) metrics.Rates {
 // Sum converts a platform's measurements.
 func Sum(m api.MinuteSum) metrics.Sum {
 	durations := metrics.Histogram{}
-	for key, n := range m.Durations {
+	for key, n := range m.FineDurations {
 		if bucket, err := strconv.Atoi(key); err == nil { // no other key belongs to the protocol
 			durations[bucket] += n
+		}
+	}
+	for key, n := range m.Durations {
+		if bucket, err := strconv.Atoi(key); err == nil {
+			durations.AddCoarse(bucket, n)
 		}
 	}
 	return metrics.Sum{Invocations: m.Invocations, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,

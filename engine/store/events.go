@@ -8,6 +8,7 @@ import (
 // Topics of events.
 const (
 	TopicSource      = "source"       // a branch moved
+	TopicMirror      = "mirror"       // a fetch of a mirror ended
 	TopicBuild       = "build"        // a build started, wrote output, or ended
 	TopicDelivery    = "delivery"     // a delivery changed its state
 	TopicGates       = "gates"        // gate results changed

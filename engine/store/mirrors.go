@@ -97,6 +97,11 @@ func (s *Store) DeleteMirror(ctx context.Context, repository, person string) err
 
 // RecordFetch stores the result of a fetch; "" for success.
 func (s *Store) RecordFetch(ctx context.Context, repository, problem string) error {
-	return s.exec(ctx, `UPDATE mirrors SET tried_at = ?1, error = ?2, read_at = CASE ?2 WHEN '' THEN ?1 ELSE read_at END
-		WHERE repository = ?3`, s.stamp(), problem, repository)
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE mirrors SET tried_at = ?1, error = ?2, read_at = CASE ?2 WHEN '' THEN ?1 ELSE read_at END
+			WHERE repository = ?3`, s.stamp(), problem, repository); err != nil {
+			return err
+		}
+		return tx.Publish(ctx, "", TopicMirror, map[string]any{"repository": repository})
+	})
 }

@@ -25,13 +25,15 @@ type Shift struct {
 	Old    map[string]map[string]string `json:"old"`
 	// Begun is when the version received its first invocations, the start of the comparison.
 	Begun time.Time `json:"begun"`
-	// Earlier sums the old revisions' part of the minute of Begun before it, by target, function and trigger,
-	// which is not counted.
-	Earlier map[string]Earlier `json:"earlier,omitempty"`
-	Looked  map[string]int     `json:"looked,omitempty"` // invocations at the last look, by function
-	Verdict *judge.Verdict     `json:"verdict,omitempty"`
-	Reason  string             `json:"reason,omitempty"` // whether it advanced or stays
-	At      time.Time          `json:"at"`               // when it advances by time; zero if it does not
+	// Splits has, for each step, the sums of the minute of its start before it, by target, function, trigger and
+	// revision: within a minute, both parts are compared on their own. Before Begun nothing is counted. Earlier is the
+	// same for the old revisions alone, by target, function and trigger, of a shift that started before an update.
+	Splits  []map[string]Earlier `json:"splits,omitempty"`
+	Earlier map[string]Earlier   `json:"earlier,omitempty"`
+	Looked  map[string]int       `json:"looked,omitempty"` // invocations at the last look, by function
+	Verdict *judge.Verdict       `json:"verdict,omitempty"`
+	Reason  string               `json:"reason,omitempty"` // whether it advanced or stays
+	At      time.Time            `json:"at"`               // when it advances by time; zero if it does not
 	// Deployment applies the share; 0 for none.
 	Deployment int64 `json:"deployment,omitempty"`
 	// Restores means that the version is restored by a rollback: it receives all traffic at once, before anything
@@ -48,28 +50,40 @@ type Shift struct {
 	Taken []ShiftStep `json:"taken,omitempty"`
 }
 
-// Earlier is the part of a minute's sum before the start of a shift.
+// Earlier is the part of a minute's sum before the start of a step.
 type Earlier struct {
 	Minute      int64       `json:"minute"` // Unix milliseconds of its start
 	Invocations int         `json:"invocations"`
 	Errors      int         `json:"errors"`
-	Durations   map[int]int `json:"durations,omitempty"`
+	Durations   map[int]int `json:"fineDurations,omitempty"`
+	// Coarse are durations in buckets that grow by a tenth, of a shift that started before an update.
+	Coarse map[int]int `json:"durations,omitempty"`
 }
 
-// After returns the part of a minute's sum after it.
-func (e Earlier) After(sum metrics.Sum, minute int64) metrics.Sum {
+// Split returns the parts of a minute's sum before and after it; all of it is after a part of another minute.
+func (e Earlier) Split(sum metrics.Sum, minute int64) (before, after metrics.Sum) {
+	before, after = metrics.Sum{Durations: metrics.Histogram{}, MaxMs: sum.MaxMs}, sum
 	if e.Minute != minute {
-		return sum
+		return before, after
 	}
-	sum.Invocations, sum.Errors = max(0, sum.Invocations-e.Invocations), max(0, sum.Errors-e.Errors)
-	durations := metrics.Histogram{}
+	before.Invocations, before.Errors = min(sum.Invocations, e.Invocations), min(sum.Errors, e.Errors)
+	after.Invocations, after.Errors = sum.Invocations-before.Invocations, sum.Errors-before.Errors
+	earlier := metrics.Histogram{}
+	earlier.Add(e.Durations)
+	for k, n := range e.Coarse {
+		earlier.AddCoarse(k, n)
+	}
+	after.Durations = metrics.Histogram{}
 	for k, n := range sum.Durations {
-		if left := n - e.Durations[k]; left > 0 {
-			durations[k] = left
+		part := min(n, earlier[k])
+		if part > 0 {
+			before.Durations[k] = part
+		}
+		if n > part {
+			after.Durations[k] = n - part
 		}
 	}
-	sum.Durations = durations
-	return sum
+	return before, after
 }
 
 // ShiftPoint has the counts of both revisions in a minute.

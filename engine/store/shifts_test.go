@@ -17,12 +17,19 @@ import (
 func TestEarlierApprovalIsWithdrawn(t *testing.T) {
 	e := store.Earlier{Minute: 60_000, Invocations: 10, Errors: 2, Durations: map[int]int{3: 8, 9: 2}}
 	sum := metrics.Sum{Invocations: 15, Errors: 2, Durations: metrics.Histogram{3: 12, 9: 2, 11: 1}}
-	got := e.After(sum, 60_000)
+	before, got := e.Split(sum, 60_000)
 	if got.Invocations != 5 || got.Errors != 0 || !maps.Equal(got.Durations, metrics.Histogram{3: 4, 11: 1}) {
 		t.Errorf("%+v", got)
 	}
-	if got := e.After(sum, 120_000); got.Invocations != 15 || got.Errors != 2 {
-		t.Errorf("another minute: %+v", got)
+	if before.Invocations != 10 || before.Errors != 2 || !maps.Equal(before.Durations, metrics.Histogram{3: 8, 9: 2}) {
+		t.Errorf("before: %+v", before)
+	}
+	if before, got := e.Split(sum, 120_000); got.Invocations != 15 || got.Errors != 2 || before.Invocations != 0 {
+		t.Errorf("another minute: %+v, %+v", before, got)
+	}
+	e.Durations, e.Coarse = nil, map[int]int{1: 8} // buckets  of a tenth, up to 1.1 ms
+	if _, got := e.Split(sum, 60_000); got.Durations.Count() >= 15 || got.Durations[9] != 2 {
+		t.Errorf("in coarse buckets: %+v", got)
 	}
 	if sum.Durations[3] != 12 {
 		t.Error("the sum itself was changed")

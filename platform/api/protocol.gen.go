@@ -401,16 +401,19 @@ type Message struct {
 type MinuteSum struct {
 	Cold int `json:"cold"`
 
-	// Durations Invocations by duration without cold starts: key k counts those over 1.1^(k-1) and up to 1.1^k milliseconds. Histograms merge by addition.
-	Durations map[string]int `json:"durations"`
+	// Durations Like fineDurations, in buckets that grow by 1.1: for platforms without the fine ones, and for minutes before an update. Each invocation is in one of both.
+	Durations map[string]int `json:"durations,omitempty"`
 
 	// ErrorKinds Errors by outcome
-	ErrorKinds  map[string]int `json:"errorKinds"`
-	Errors      int            `json:"errors"`
-	Function    string         `json:"function"`
-	Invocations int            `json:"invocations"`
-	MaxMs       float64        `json:"maxMs"`
-	MemoryPeak  int64          `json:"memoryPeak"`
+	ErrorKinds map[string]int `json:"errorKinds"`
+	Errors     int            `json:"errors"`
+
+	// FineDurations Invocations by duration without cold starts: key k counts those over 1.02^(k-1) and up to 1.02^k milliseconds. Histograms merge by addition.
+	FineDurations map[string]int `json:"fineDurations,omitempty"`
+	Function      string         `json:"function"`
+	Invocations   int            `json:"invocations"`
+	MaxMs         float64        `json:"maxMs"`
+	MemoryPeak    int64          `json:"memoryPeak"`
 
 	// Minute Unix milliseconds of its start
 	Minute int64 `json:"minute"`
@@ -6829,52 +6832,54 @@ var swaggerSpec = []string{
 	"wYCFJ8Qmb1qHpWd3oaykCKe9FixdR/N7nYvD6SVI2bH9npimNZwfnuMCUv/KvUIyxyZ5xCEBsjI4t/7U",
 	"XEVIJllTFEjUC7XEQuk1ZSSlMKrgQUZyNKNzwCLEOtrJbMIQLCSyyA9njqg8IELbnGN3OY0GMf3+/M1L",
 	"jS2ddermm7Un90Q4JFaW/XY7VZqTm6xdS07LUg18jnHilhE7vNZgM8jUhNYSrupyb/ztYcIFEIb705So",
-	"f3DxtjM9MK2DttYzFzo9Y9ds8pdqexPEizm6gTW6QTqPoJiWqVh0BRwdHx3//YubyfGX2q7WlXLX1bOb",
-	"Dn2P0GsiJFtyXApUAl+C2tEd/CgK4EWH8I3D+rEwanbV4LUhWXgr8RE581aVDcwu8d3onEU32h4TnmvO",
-	"GSFdTl1oWo4TtYcHVTutWxu+B9EkmcTFaEQNh2+/lckLGzpLny6bNNzWzWnYNIFDhOOcreyAg7wjHb42",
-	"CCmYtqzXt5tGSQ5ko3U1Iw0ULlp0A00hPaCGH8i/VW2hblTdrVug2jXFhSfGBcNcHhQcIbHs5L1sLleZ",
-	"jn4GrOfbxdHdRM2crDC3wdeHlpw/NWs1j668RZuHr+zqYeumTxg3nOBjIcRMWwHz+GTTCvjiQTFVOMFh",
-	"lgmejNsOgy0WL13Kf8sw3OFEohQSUuICNQUlv14/mzy//ssXP/98ZH4Fq/JxlNScA03W/S0urn5ApyfH",
-	"X28tez75v+v7p5vgYiwLtStoxmMUeXrkDGH0V/KN0uxGQ5h0sM2uGyZVL51q8Mb7tQXHl10NZVacqPjO",
-	"ZB4nplS2t/DAMsVKpS3ZNpgJk6sR6S7BTGV8IEbCsh6wtJLIAnaw1b4Emq3smWWarWJ3nCAIrY3cSlya",
-	"FwrZ2KeacfaJQJRJxAEXSHKcZSSZK5rhla7iqXmKhiWmNS682UfogubAiTSlWlNXaT04XYOuBYgjj65q",
-	"OW1M1FrB4NEkiQbluAuYknmdcNlhEopw2eES8yUIaSXtTEU2qGRcJ8cwOp091Z76ugJUczrndVpiPtc5",
-	"hLB/EuwHSVjVZPZd44BDhWejhRrX5Dj2s7XVPZXWEAa+ED+882zOoJ3t4aubMx7wczeB7ax9Ht2zYcd/",
-	"E9BU38Haoc02z9i41LoAROpQL0Yk20rzScZB8V6IEwZtgcTL/QLZWqR+btsssYsGg7WGj0a3l7gMeJdK",
-	"ZCkiKVBJ5DrWWHIc90Snv0vgSK1whM5VMK8Ql6IUS2wwj2UzHpVsBcLVPSjc6nkIS1aSBBfF2riHl0CX",
-	"Mo/mp7NgFaza3bKSkTtI294M4TWwzE2mvmhdPyWkKRSg+78yaZO96mRKjI2XfIR+UAvfEgE2t+/6YbSX",
-	"ndUCUuN3n56cBHO9pmlkTLjXwtkF7m+4qE0u1QPMcLLpOkGMFuuhzpOW1oNRxN9s/KDXtKIijLrRsJ4h",
-	"vMKkwIsCHP08vbMnithTvLmiuBI5C/C0D0048WjIOL504LvFO92yLiLbjfoAGALXnMj1ldrFnoYKiYui",
-	"iU/0ATRfAOZa39plcikr01BHaMbCEUvFmWQJK9AC5C0ARe+0GdGZCdyKl9NeR+gcKdgxXSNSVgWUCgdK",
-	"2ZkeR5ziSvE6oSjjjEoXRrNbb42faeM1zCO7X6Me3YEij6WiY+3oVUBxRaJ59PRodvTUuIi5RskUc0ky",
-	"nEgxvTfdxxv1OAestWnTOXmRRvPoNRbndni01R96MpsNoMkdL8eGdzFPcrLSxD6dne6ZlDIwDkyObbbS",
-	"m+5afAbYqzmf1yKpQqGyxHytK/SmaHQbKinllirtbn4b94fwju2Qqe3k3lzHUVXLPirf1rKDSi3c35jc",
-	"8VB/6D9J1W0LbezwglBsOhdCbbx+u/CmR7cACX6sCoZVYPd4JJulfFzGiOnmHKelrZXXTj9KmaZ2iWWS",
-	"68cOj5s4mjaV4yUEMPpXkC5FEeLMgzQtmw0CnbaKac3xDsGXsubUCIte03eCRYxcMSxGptilNY4pgDm/",
-	"qqngaLw1eBLTe5JudmHwB69T+pNhcWfr9/utfm2v3/sR7dl+wq1ZXfkKXo5kd/v2gYjqd7OftT8FwhzQ",
-	"DVQuqL4FuGm9H8IRmI6BLS0UuCZA0p13BDxf7njWd+Y214pjbD126iraUx3EiGlT1566mramg/LV+uz0",
-	"rX5+1YQ/+7TO98zzUAHpLRWJCsjkHEnl5givMu06FGPb/yviNtmg3kpOEiMbbS0ZqZD1ACJqQBOmUtZ1",
-	"rrE9eNuXbQX3zDi1hC610V8qB9GaN5RjrhOJQ2LZeGM9BtjKM73HS4e/G6pcB9HO1LxixKnllots8j2j",
-	"MHmjNO7O6xHXn1AjNPANKAQPCk8fKGhDuffGSYyVN6U0o47ihkFTmz4Ns2QTlh5QseMGHkcrnMgaK1bC",
-	"8iN8DZtZ2MR7R7rLT2OG6ttGD1QHU6zvkeyyMOamyWPNSzckqcVDeuCaqy77wg29bCC26LHoC12oPCCH",
-	"aMfIa4HRaiwFSmzrvfhdM4m5PNC7G/kbwxBHFRMBnn3BAUt44S48jHPVH6b+urc4Rnntx48QF31jYkSS",
-	"Wg8bw//v3TWMA4iAQbdSkuZih3GHDMt0XIMnwrbiGSd3PPs1rRXTe/dzM90qrn8+fLl/YJPzGebhC7pi",
-	"N/CJuLffcz2Kg2ef4ABDzOl1gT2eQw0yhZfkeSgH5ubG0E47+dqNOail9HceZS3d5aZ9trJZ+Dexl1op",
-	"dP1wwEneEEiHf0nuZ5ZtU4aXMv09m1RPfe2N8S/8lsg/ilC2vjWHBKj0C6GLtXqsbIWhujMtLEOJb9w/",
-	"KwaIPya4f1wwP3U3z4Y455IdWh+Z1oBHX3bbUkZm1WBVQMKdnOr+zEnbBL0jMtxm3Eu99OH41UtZmFue",
-	"KCNcyM+TF3+tQWeZ+98N2fFVhfBcr3PtwXM7Pd07Zwev5OmqnLn1mHFWms48SUpAylCEmq9ChxDENpL3",
-	"s/FDVfExJ7IKSpTG4b34dmD7BWSMf7r9l1ov7thfpyYfu/0bczPbtmnodiEjChRuW1EIH8BdSO1kNs29",
-	"7pPZ/mvevfSxVga6ymwQgQVSggJ8IpQ50SpDzBGm5if6RQ37xf/AgNVOOlYnUqCLb8+84bggK/hFeSB6",
-	"PSxRAVhIc+EGHX+FhKnuBQVNfzQhxOxNQbsP0U864W2mErqMkdB1fWGyymfmGNo0JgVRv22ZOWGUQiLF",
-	"UMbwEgs5eak1qOaOg1mf5sr5Dgv0xo3Zkwj1GTsFnKJCN8cL3bGvn/YuuodR32msfwj6/RO4PZqEPhGH",
-	"lazH5mZHWV93IaZvfYPuXYPYxxvLSyKk6FFMC5qRS0XVLTJ7xjS2NwUUVn7PTr4DvPHwd1deHL3G1F7M",
-	"jPSQpRGfIH8A13qUEIazL7pu+RBquGbrg7iZnGxTwxl5Zex046LtYTKXiTYPZUpdaNuttM2Qg0YO5r7D",
-	"+Nihvfm0L3pwK4/JZFzV5SGjAVGXAlXAvcRFe2XE3sfQas/e9vjcxGr/PYZP5ko3F8MZ4s70gkLoAD41",
-	"Gh1K3QcDbnNWgJpAWGpveCtPTlsR5N2w6cOgZ+52ER6o7ZvC8fTedqeO0Pnv2l7pLVk72c+bzTf+NvF/",
-	"zkpwr/nvM+Zl+wEAyxQgElxBikSBRd76jl2D0vYUj+rGOA11YzhT1Svbp1BWTAJN1pPvYD12jxMbGDUd",
-	"IPGYqNksjGTbW+CIdob+bAo0dG0ac5V/Zj60NNRtsL/RoHeCV0DNh+1c1k7fBgYsul1kRN92cJGzzLFR",
-	"ATqsaRtKch3Ytd/Y3D6i2myPMnpYZGlEIZ1gsaaJ+QTj1yensy9N47ONvbAWvd7HLoMnfMshC4cjfq/G",
-	"UNdhR0Mcvhi03RL/Hy4Fta3E4aDE1zYP1okHqmwyjuoqxdvqz+9Ztr1dfrfyh+vN9ebfAQAA//8=",
+	"f3DxtjM9MK2DtktyAygjFL51q8WIULSokxuQljOXnN2ixRodHx3PtRPnNJFo0pwKvWoVxawi1uZVDSw1",
+	"XAItIGMcEKaorlIs4Qi9xEmOWi2g3CNC1WxFrAWT+VG0jac4upss2UQ9nIgbUk1YZSCeVEzBx03lxUX+",
+	"jZ/7sajRXC4U4G0k16Oc3mpguQ5aH3OSNnzSx3GEb7CveMRkWsQc3cAa3SCd7FH0YwIQWwFHx0ezk79/",
+	"cTM5/lKTp65UUKUf3nTE8Ai9JkKyJcelQCXwJag93dEfQ5bd1reFMYySEt+NTv10kxZjshyaUUcoKad1",
+	"NbbHaayHx6Y7nYQ2CxJEk2QSF6MRNRwF/1aeQ9hfsPTpskkjfd3UkM22OEQ4ztlKsjjIO9oipJvbimjf",
+	"5TD2ZSCRrwtBaaDm06IYaArpAY3jQOqyamuco0qW3drerikusjPeK+byoOAIiWUnZWjT4Mrq9pOHPbdY",
+	"aSY1c7LC3MatH1py/tSs1Ty68hZtHr6yq4cdA33CuOEEHwshZtrKNYzP062ALx4UjoZzQ2aZ4Mm4bc7Y",
+	"YvHSVUu2jOMdTiRKISElLlBTi/NbHWaT59d/+eLnn4/Mr2BDQxwlNedAk3V/i4urH9DpyfHXW8ueT/7v",
+	"+v7pJrgYy0KdHprxlI/R6o4zhNFfyTdKmxutYDLptjBhmFS9dKbWG++XZRxfdrWSWXGiQmOTtJ2YKuPe",
+	"mg3LFCuVttrdYCZMrkakuwQzTQUD4SWW9YB1lUQWsIOt9uUebVHULNNsFbvjBEFo7eJWzte8UMjGPtWM",
+	"N0oEokwiDrhAkuMsI8lc0QyvdAFUzVM0LDGtceHNPkIXNAdOpKlym5JU61fp8n0tQBx5dFXLaQOi1grG",
+	"3Sa/NijHXcCUzOtc1Q6TUIQrNpeYL0FIK2ln2lMulU9NBMLodPZUBznrClDN6ZzXaYn5XKdfwj5JsJUm",
+	"YVVTFHE9Fw4Vnl0WalyTHtrP1lb3VFpDGPhC/PDOszmDdraHr266fcDD3gS2s/Z5dLuLHf9NQFN9B2uH",
+	"Ntt3ZEN66wIQqaPkGJFsK0MqGQfFeyFOGLQFEi/3C2RrkfplAbPELhoMlmk+Gt1ezjfgUSqRpYikQCWR",
+	"69jEk5bjnujKQQkcqRWO0HlRGMSlKMUSG8xj2YxHJVuBcCUjCrd6HsKSlSTBRbE2LuEl0KXMo/npLFhA",
+	"rHZ3+2TkDtK2rUV4vT9zU+QoWtdPCWkKBejWuUzaPLk6mRJj4xkfoR/UwrdEgC2LuFYi7VlntYDU+Nqn",
+	"JyfBNLnptxkTaLZwdoH7Gy5qk4b2ADOcbBp2EKPFeqhpp6X1YOTwNxsz6DWtqAijbjSsZwivMCnwogBH",
+	"P0/v7Ikc9tS9riiuRM4CPO1DE87ZGjKOr7r4bvFOt6yLyHajPgCGwDUncn2ldrGnoULiomjiE30AzReA",
+	"uda3dplcysr0IhKasXDEUnEmWcIKtAB5C0DRO21GdLoAt+LltNcROkcKdkzXiJRVAaXCgVJ2pj0Up7hS",
+	"vE4oyjij0oXO7NZb42faeA3zyO7XqEd3oMhjqehYO3oVUFyRaB49PZodPTUuYq5RMsVckgwnUkzvTeP2",
+	"Rj3OAWtt2jSdXqTRPHqNxbkdHm211p7MZgNocsfLseFdzJOcrDSxT2eneyalDIwDk2Ob6PWmu+6oAfZq",
+	"zud1l6pQqCwxX+vmBlNvuw1V43JLlXY3vwP+Q3jHdsjUNsFvruOoqmUflW9r2UGlFu5vTNp9qLX2n6Tq",
+	"dtQ2dnhBKDZNH6EOaL/TetOjW4AEP1YFwyqwezySzVI+LmPEdF+T09LWymunH6VMU7vEMsn1Y4fHTRxN",
+	"m6L7EgIY/SvI72zdLcSZB+n3NhsEmpQV05rjHYIvZc2pERa9pu8Eixi5OmKMTJ1QaxxTO3R+VVP80nhr",
+	"8CSm9yTd7MLgD16T+SfD4s6u+fdbre5eq/wjOtv9JFuzuvIVvBzJ7s73AxHVvwhw1v4UCHNAN1C5oPoW",
+	"4Kb1fghHYJottrRQ4IYFSXder/B8ueNZ35nbXCuOsaXsqWsGmOogRkybloCpawfQdFC+Wp+dvtXPr5rw",
+	"Z5/W+Z55HiogvaUiUQGZnCOp3BzhFfVdc2dsW6dF3CYb1FvJSWJkoy3DIxWyHkBEDWjCFBm7zjW2B29b",
+	"2q3gnhmnltClNvpL5SBa84ZyzHUicUgsG2+sxwBbeab3eOnwd0OV6yDamZpXjDi13HKRTb5nFCZvlMbd",
+	"ebPk+hNqhAa+AYXgQeHpAwVtKN/eOIm6OKc0o47ihkFTmz4Ns2QTlh5QseMGHkcrnMgaK1bC8iN8DZtZ",
+	"2MR7R7p7Y2OG6otaD1QHU6yv4OyyMOaSzmPNSzckqcVD2gebW0L7wg29bCC26LHoC10+PCCHaMfI6x7S",
+	"aiwFSuytBfG7ZhJz76J3rfQ3hiGOKiYCPPuCA5bwwt0VGeeqP0z9dS/AjPLajx8hLvqyyYgktR42hv/f",
+	"uxssBxABg26lJM2dGOMOGZbpuAZPhO1iNE7uePZrulKm9+7nZrpVUP98+HL/wCbnM8zDF3TFbuATcW+/",
+	"XX0UB88+wQGGmNNroHs8hxpkCi/J81AOzM1lq5128rUbc1BL6e88ylq6e2H7bGWz8G9iL7VS6PrhgJO8",
+	"IZAO/5LczyzbRgwvZfp7Nqme+tob41/43aR/FKFsfWsOCVDpF0IXa/VY2QpDdWdaWIYS37h/VgwQf0xw",
+	"/7hgfuou7Q1xziU7tD4yrQGPvie4pYzMqsGqgIQ7OdWtrZO2f3xHZNjvAKVwSM3lpSzMBVmUES7k58mL",
+	"v9ags8z9T67s+CBFeK7XrfbguZ12+J2zg7cZdVXOXBjNOCtNN54kJSBlKELNV6FDCGJ78PvZ+KGq+JgT",
+	"WQUlSuPwXnw7sL3pEf5k+y+1Xtyxv05NPnb7N+ZSu23T0O1CRhQo3LaiED6Au8vbyWyaK/Ens/035Hvp",
+	"Y60MdJXZIAILpAQF+EQoc6JVhpgjTM1P9Isa9ov/bQarnXSsTqRAF9+eecNxQVbwi/JA9HpYogKwkOau",
+	"Ejr+CglT3QsKmv7eRIjZm4J2H6KfdMLbTCV0GSOh6/rCZJXPzDG0aUwKon7bMnPCKIVEiqGM4SUWcvJS",
+	"a1DNHQezPs1t/R0W6I0bsycR6jN2CjhFhb5XIPRlB/20942AMOo7dxIegn7/BG6PJqFPxGEl67G52VHW",
+	"190l6lvfoHvXIPbxxvKSCCl6FNOCZuRSUXWLzJ4xjW37vsLK79nJd4A3Hv7uyouj15jai5mRHrI04hPk",
+	"D+BajxLCcPZF1y0fQg3XbH0QN5OTbWo4I6+MnW5ctD1M5h7W5qFMqQttu5W2GXLQyMFelhqvvZpLY/ui",
+	"B7fymEzGVV0eMhoQdSlQBdxLXLTXROwdDK327A2Pz02s9t9j+GSudHOnniHuTC8ohA7gU6PRodR9a+E2",
+	"ZwWoCYSl9nK88uS0FUHerZo+DHrmbhfhgdq+KRxP72136gid/67tld6StZP9vNl8HnET/+esBPea/z5j",
+	"XrbfTrBMASLBFaRIFFjkre/YNShtT/GobozTUDeGM1W9sn0KZcUk0GQ9+Q7WY/c4sYFR0wESj4mazcJI",
+	"tr0Fjmhn6M+mQEPXpjFX+WfmG1VD3Qb7Gw16J3gF1HwT0GXt9EVqwKLbRUb0bQcXOcscGxWgw5q2oSTX",
+	"gV37edLtI6rN9iijh0WWRhTSCRZrmpivV359cjr70jQ+29gLa9HrfSc0eMK3HLJwOOL3agx1HXY0xOGL",
+	"Qdst8f/hUlDbShwOSnxt82CdeKDKJuP2XndX/fk9y7a3y+9W/nC9ud78OwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

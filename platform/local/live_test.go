@@ -81,7 +81,7 @@ func (s *stand) fires(schedule string) int {
 
 func until(t *testing.T, what string, check func() bool) {
 	t.Helper()
-	limit := time.Now().Add(time.Minute)
+	limit := time.Now().Add(3 * time.Minute)
 	for !check() {
 		if time.Now().After(limit) {
 			t.Fatalf("waited in vain until %s", what)

@@ -335,7 +335,7 @@ func TestMaxConcurrency(t *testing.T) {
 	s.deploy("slow", "import time\ndef run(call):\n    print('begun', flush=True)\n    time.sleep(call.event)\n    return 'ok'\n", map[string]any{"max_concurrency": 1.0})
 	done := make(chan api.Invocation)
 	go func() { done <- s.call("slow", 3) }()
-	deadline := time.Now().Add(time.Minute)
+	deadline := time.Now().Add(3 * time.Minute)
 	for {
 		lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "slow"})
 		if err == nil && len(lines) > 0 {

@@ -106,7 +106,7 @@ func (o *observations) count(c call, inv api.Invocation) {
 	key := minuteKey{o.nameOf(c.at), inv.Revision, cause, o.now().Truncate(time.Minute).UnixMilli()}
 	m := o.minutes[key]
 	if m == nil {
-		m = &api.MinuteSum{ErrorKinds: map[string]int{}, Durations: map[string]int{}}
+		m = &api.MinuteSum{ErrorKinds: map[string]int{}, FineDurations: map[string]int{}}
 		o.minutes[key] = m
 	}
 	if inv.Outcome == api.Throttled {
@@ -121,7 +121,7 @@ func (o *observations) count(c call, inv api.Invocation) {
 	if inv.Cold {
 		m.Cold++
 	} else {
-		m.Durations[strconv.Itoa(metrics.Bucket(inv.DurationMs))]++
+		m.FineDurations[strconv.Itoa(metrics.Bucket(inv.DurationMs))]++
 	}
 	m.TotalMs += inv.DurationMs
 	m.MaxMs = max(m.MaxMs, inv.DurationMs)
@@ -222,8 +222,8 @@ func (o *observations) restore(minutes map[minuteKey]*api.MinuteSum, uses map[us
 		for k, n := range m.ErrorKinds {
 			now.ErrorKinds[k] += n
 		}
-		for k, n := range m.Durations {
-			now.Durations[k] += n
+		for k, n := range m.FineDurations {
+			now.FineDurations[k] += n
 		}
 	}
 	for key, u := range uses {
@@ -260,21 +260,21 @@ func write(tx sqlstmt.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteS
 	}
 	for k, m := range minutes {
 		kinds, durations := "{}", "{}"
-		err := tx.QueryRow(`SELECT error_kinds, durations FROM minutes WHERE region = ? AND service = ? AND stage = ? AND function = ? AND revision = ? AND cause = ? AND minute = ?`,
+		err := tx.QueryRow(`SELECT error_kinds, fine_durations FROM minutes WHERE region = ? AND service = ? AND stage = ? AND function = ? AND revision = ? AND cause = ? AND minute = ?`,
 			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute).Scan(&kinds, &durations)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		if _, err := tx.Exec(
-			`INSERT INTO minutes (region, service, stage, function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations)
+			`INSERT INTO minutes (region, service, stage, function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, fine_durations)
 			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET calls = calls + excluded.calls, errors = errors + excluded.errors,
 			throttled = throttled + excluded.throttled, cold = cold + excluded.cold, total_ms = total_ms + excluded.total_ms,
 			max_ms = max(max_ms, excluded.max_ms), memory_peak = max(memory_peak, excluded.memory_peak),
-			error_kinds = excluded.error_kinds, durations = excluded.durations`,
+			error_kinds = excluded.error_kinds, fine_durations = excluded.fine_durations`,
 			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Invocations, m.Errors,
 			m.Throttled, m.Cold,
-			m.TotalMs, m.MaxMs, m.MemoryPeak, merged(kinds, m.ErrorKinds), merged(durations, m.Durations)); err != nil {
+			m.TotalMs, m.MaxMs, m.MemoryPeak, merged(kinds, m.ErrorKinds), merged(durations, m.FineDurations)); err != nil {
 			return err
 		}
 	}
@@ -333,11 +333,20 @@ func summed(minutes []api.MinuteSum) []api.MinuteSum {
 		for kind, n := range m.ErrorKinds {
 			s.ErrorKinds[kind] += n
 		}
-		for bucket, n := range m.Durations {
-			s.Durations[bucket] += n
-		}
+		add(&s.FineDurations, m.FineDurations)
+		add(&s.Durations, m.Durations)
 	}
 	return out
+}
+
+// add adds counts to others, if there are any.
+func add(to *map[string]int, more map[string]int) {
+	if *to == nil {
+		*to = map[string]int{}
+	}
+	for k, n := range more {
+		(*to)[k] += n
+	}
 }
 
 // holdings counts a function's stored data: its log lines, and the waiting messages of its subscriptions.
@@ -371,7 +380,7 @@ func (o *observations) holdings(ctx context.Context, sc scope) ([]api.Holding, e
 func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {
 	o.flush(ctx)
 	rows, err := o.store.db.QueryContext(ctx,
-		`SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations,
+		`SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, fine_durations, durations,
 		(SELECT r.version FROM revisions r
 			WHERE r.region = m.region AND r.service = m.service
 				AND r.stage = m.stage AND r.function = m.function AND r.id = m.revision)
@@ -384,9 +393,9 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 	out := []api.MinuteSum{}
 	for rows.Next() {
 		var m api.MinuteSum
-		var kinds, durations string
+		var kinds, fine, former string // former are the durations of minutes before an update
 		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Invocations, &m.Errors, &m.Throttled, &m.Cold,
-			&m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations, &m.Version); err != nil {
+			&m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &fine, &former, &m.Version); err != nil {
 			return nil, err
 		}
 		if purpose, trigger, marked := strings.Cut(m.Trigger, ":"); marked {
@@ -396,7 +405,7 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 			}
 		}
 		if err := errors.Join(json.Unmarshal([]byte(kinds), &m.ErrorKinds),
-			json.Unmarshal([]byte(durations), &m.Durations)); err != nil {
+			json.Unmarshal([]byte(fine), &m.FineDurations), json.Unmarshal([]byte(former), &m.Durations)); err != nil {
 			return nil, err
 		}
 		out = append(out, m)

@@ -27,7 +27,7 @@ func TestOutputBetweenInvocations(t *testing.T) {
 	go o.follow()
 	came := func(n int) { // bytes since the last call, without the ends of lines
 		t.Helper()
-		for limit := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) { // interval of checks of a condition
+		for limit := time.Now().Add(3 * time.Minute); ; time.Sleep(time.Millisecond) { // interval of checks of a condition
 			o.mu.Lock()
 			there := o.bytes
 			o.mu.Unlock()

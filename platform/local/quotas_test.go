@@ -200,7 +200,7 @@ func TestMetricSums(t *testing.T) {
 			m := api.MinuteSum{Function: []string{"a", "b"}[dice.IntN(2)], Revision: []string{"r1", "r2"}[dice.IntN(2)],
 				Trigger: []string{"ask", "tell"}[dice.IntN(2)], Minute: int64(i), Invocations: dice.IntN(5), Errors: dice.IntN(3),
 				Throttled: dice.IntN(2), Cold: dice.IntN(2), TotalMs: float64(dice.IntN(100)), MaxMs: float64(dice.IntN(100)),
-				MemoryPeak: dice.Int64N(100), ErrorKinds: map[string]int{"ValueError": dice.IntN(3)}, Durations: map[string]int{"7": dice.IntN(4)}}
+				MemoryPeak: dice.Int64N(100), ErrorKinds: map[string]int{"ValueError": dice.IntN(3)}, FineDurations: map[string]int{"7": dice.IntN(4)}}
 			if dice.IntN(3) == 0 {
 				m.Purpose = &hand
 			}
@@ -209,7 +209,7 @@ func TestMetricSums(t *testing.T) {
 				order = append(order, key)
 			}
 			for what, n := range map[string]int{"calls": m.Invocations, "errors": m.Errors, "throttled": m.Throttled, "cold": m.Cold,
-				"ms": int(m.TotalMs), "took": m.Durations["7"]} {
+				"ms": int(m.TotalMs), "took": m.FineDurations["7"]} {
 				calls[key+what] += n
 			}
 			worst[key] = max(worst[key], m.MaxMs)
@@ -226,7 +226,7 @@ func TestMetricSums(t *testing.T) {
 				want[what] = calls[key+what]
 			}
 			is := map[string]int{"calls": s.Invocations, "errors": s.Errors, "throttled": s.Throttled, "cold": s.Cold, "ms": int(s.TotalMs),
-				"took": s.Durations["7"], "peak": int(s.MemoryPeak)}
+				"took": s.FineDurations["7"], "peak": int(s.MemoryPeak)}
 			if !maps.Equal(is, want) || s.MaxMs != worst[key] || s.ErrorKinds["ValueError"] != kinds[key] {
 				t.Fatalf("%s: %v, want %v; %+v", key, is, want, s)
 			}

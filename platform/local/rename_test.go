@@ -41,7 +41,7 @@ func TestRenamedFunction(t *testing.T) {
 		}
 	}()
 	wait := func(n int64) {
-		for limit := time.Now().Add(time.Minute); calls.Load() < n; {
+		for limit := time.Now().Add(3 * time.Minute); calls.Load() < n; {
 			if time.Now().After(limit) {
 				t.Fatal("no calls")
 			}
@@ -72,7 +72,7 @@ func TestRenamedFunction(t *testing.T) {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	lines, counted := 0, 0
-	for limit := time.Now().Add(20 * time.Second); (int64(lines) < calls.Load() || int64(counted) < calls.Load()) &&
+	for limit := time.Now().Add(time.Minute); (int64(lines) < calls.Load() || int64(counted) < calls.Load()) &&
 		time.Now().Before(limit); {
 		lines, counted = 0, 0
 		found, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "new", Limit: 5000})

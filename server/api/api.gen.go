@@ -1375,8 +1375,15 @@ type Finding struct {
 	New     Side           `json:"new"`
 	Old     Side           `json:"old"`
 	Outcome FindingOutcome `json:"outcome"`
-	Ratio   float64        `json:"ratio"`
-	Slower  float64        `json:"slower"`
+
+	// Ratio Of the p95s in the same minutes; 0 if one is unknown
+	Ratio float64 `json:"ratio"`
+
+	// SlowTail Probability of so many slow invocations if they took 1.25 times as long
+	SlowTail float64 `json:"slowTail"`
+
+	// Slower Probability of such durations if invocations took 1.25 times as long
+	Slower float64 `json:"slower"`
 }
 
 // FindingOutcome defines model for FindingOutcome.
@@ -2386,11 +2393,19 @@ type TrafficShift struct {
 	// At Time of the next step; absent if it does not depend on time
 	At *int64 `json:"at,omitempty"`
 
+	// AtMostMs Duration of a step without so many invocations
+	AtMostMs int64 `json:"atMostMs"`
+
 	// Before Version before
 	Before         int             `json:"before"`
 	CompletedSteps []CompletedStep `json:"completedSteps"`
-	EveryMs        int64           `json:"everyMs"`
-	Findings       []Finding       `json:"findings"`
+
+	// EveryMs Duration of a step
+	EveryMs  int64     `json:"everyMs"`
+	Findings []Finding `json:"findings"`
+
+	// MinInvocations Invocations of each invoked function that a step needs
+	MinInvocations int             `json:"minInvocations"`
 	Outcome        *FindingOutcome `json:"outcome,omitempty"`
 
 	// PausedBy User who paused the shift

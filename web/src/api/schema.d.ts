@@ -2665,8 +2665,18 @@ export interface components {
              * @description Current share in percent
              */
             share: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Duration of a step
+             */
             everyMs: number;
+            /** @description Invocations of each invoked function that a step needs */
+            minInvocations: number;
+            /**
+             * Format: int64
+             * @description Duration of a step without so many invocations
+             */
+            atMostMs: number;
             /**
              * Format: int64
              * @description Start of the current share; absent until it is deployed
@@ -2724,9 +2734,20 @@ export interface components {
              * @description Last minute in which both versions got worse; 0 for none
              */
             disturbedAt: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Probability of such durations if invocations took 1.25 times as long
+             */
             slower: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Probability of so many slow invocations if they took 1.25 times as long
+             */
+            slowTail: number;
+            /**
+             * Format: double
+             * @description Of the p95s in the same minutes; 0 if one is unknown
+             */
             ratio: number;
         };
         Side: {

@@ -35,7 +35,7 @@ const next = computed(() => {
   if (!s.at) return ''
   const left = s.at - now.value
   if (left <= 0) return `Traffic to version ${props.version} increases ${where} now.`
-  if (s.outcome === 'wait')
+  if (s.outcome === 'wait' && s.since + s.everyMs <= now.value)
     return `Waiting for more invocations. Without them, traffic increases ${where} in ${duration(left)}.`
   return `Traffic to version ${props.version} increases ${where} in ${duration(left)} unless a regression is detected.`
 })
@@ -155,6 +155,10 @@ const words: Record<string, string> = {
       </p>
     </details>
     <p class="quiet small mb-0">
+      <template v-if="shift.steps.length"
+        >Each step lasts {{ duration(shift.everyMs) }} and needs {{ count(shift.minInvocations, 'invocation') }} of each
+        invoked function; without them it ends after {{ duration(shift.atMostMs) }}, and the cases decide.</template
+      >
       Decided by the <GlossaryTerm term="judge" />;
       <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">how this is calculated</RouterLink>
     </p>

@@ -17,7 +17,7 @@ const {
   reload,
 } = useLoad(() => ask(client.GET('/services')), { topics: ['source', 'delivery'] })
 const { data: repositories, reload: reloadRepositories } = useLoad(() => ask(client.GET('/repositories')), {
-  topics: ['source'],
+  topics: ['source', 'mirror'],
 })
 const { busy, problem: actProblem, run } = useAction()
 
