@@ -63,7 +63,7 @@ func TestCalendarFile(t *testing.T) {
 
 // A calendar by address is read automatically, again after an error; until it was read nothing enters.
 func TestCalendarAddress(t *testing.T) {
-	var sick, on atomic.Bool
+	var sick, on, odd atomic.Bool
 	sick.Store(true)
 	on.Store(true)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
@@ -71,7 +71,11 @@ func TestCalendarAddress(t *testing.T) {
 			http.Error(w, "later", http.StatusServiceUnavailable)
 			return
 		}
-		fmt.Fprint(w, freeze("The harvest", on.Load()))
+		text := freeze("The harvest", on.Load())
+		if odd.Load() {
+			text = strings.Replace(text, "SUMMARY", "FREEZE:ALL\nSUMMARY", 1)
+		}
+		fmt.Fprint(w, text)
 	}))
 	t.Cleanup(server.Close)
 	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
@@ -98,6 +102,10 @@ func TestCalendarAddress(t *testing.T) {
 	}
 	sick.Store(false)
 	on.Store(false)
+	odd.Store(true) // it freezes nothing, but what it says is not understood
+	r.Calendars.Again()
+	r.until("it to be told that not understood", why("FREEZE is not known"))
+	odd.Store(false)
 	r.Calendars.Again()
 	r.reaches(1, "live", delivery.Settled)
 

@@ -51,7 +51,7 @@ func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObje
 		}
 		calendar := window.Calendar
 		if address := window.FreezesAddress(); address != "" {
-			if calendar, err = h.engine.Calendars.Get(ctx, address); err != nil {
+			if calendar, err = h.engine.Calendars.Get(ctx, address, parsed.Zone()); err != nil {
 				return nil, fmt.Errorf("the freezes of %s, %s: %w", r.Stage, address, err)
 			}
 		}

@@ -20,7 +20,7 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 		return
 	}
 	w.sendKeys(send)
-	w.caseTriggers(fn, c, send)
+	w.caseRoutes(fn, c, send)
 	ways := 0
 	for _, key := range []string{"route", "trigger", "payload"} {
 		if send.Get(key) != nil {

@@ -176,36 +176,27 @@ func (w *whole) sendKeys(send *tree.Node) {
 	}
 }
 
-// caseTriggers reports stages in which a case runs although its trigger is disabled there.
-func (w *whole) caseTriggers(fn *manifest.Function, c manifest.Case, send *tree.Node) {
+// caseRoutes reports stages in which a case runs although its route is disabled there.
+func (w *whole) caseRoutes(fn *manifest.Function, c manifest.Case, send *tree.Node) {
 	at := send.Get("route")
-	if at == nil {
-		at = send.Get("trigger")
-	}
 	if at == nil {
 		return
 	}
 	for _, s := range w.stages() {
 		if c.RunsIn(&s) && len(s.Targets) > 0 && !takes(fn.At(s.Name), c.Send) && takes(fn.At(""), c.Send) {
 			w.add(diagnostic.CodeCaseSend, at.Range(),
-				"the case runs in %s, where its trigger is disabled; leave the stage out with stages, or enable the trigger",
+				"the case runs in %s, where its route is disabled; leave the stage out with stages, or enable the route",
 				s.Name)
 			return
 		}
 	}
 }
 
-// takes reports whether a function has an enabled trigger for a case.
+// takes reports whether a function has an enabled route for a case.
 func takes(c *manifest.Config, send manifest.Send) bool {
 	method, target, _ := strings.Cut(send.Route, " ")
 	return slices.ContainsFunc(c.Triggers, func(t manifest.Trigger) bool {
-		if !t.Enabled.V {
-			return false
-		}
-		if send.Trigger != "" {
-			return t.Name == send.Trigger
-		}
-		if t.Kind != manifest.RouteTrigger {
+		if !t.Enabled.V || t.Kind != manifest.RouteTrigger {
 			return false
 		}
 		_, ok := t.Route.V.Match(method, target)

@@ -2,6 +2,7 @@ package check
 
 import (
 	"strings"
+	"time"
 
 	"rudmar/core/diagnostic"
 	"rudmar/core/manifest"
@@ -32,7 +33,11 @@ func (w *whole) freezes() {
 			w.freeze(s, "no file %s beside rudmar.yaml", window.Freezes)
 			continue
 		}
-		if window.Calendar, err = timing.ParseCalendar(string(text)); err != nil {
+		zone, err := time.LoadLocation(window.Zone)
+		if err != nil {
+			zone = time.UTC // reported elsewhere
+		}
+		if window.Calendar, err = timing.ParseCalendar(string(text), zone); err != nil {
 			w.freeze(s, "%s: %v", window.Freezes, err)
 		}
 	}

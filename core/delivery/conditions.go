@@ -268,7 +268,7 @@ func window(w manifest.Window, f Facts) Gate {
 		if f.Calendar == nil {
 			err = fmt.Errorf("it is never read")
 		} else {
-			freezes, err = f.Calendar(address)
+			freezes, err = f.Calendar(address, parsed.Zone())
 		}
 		if err != nil {
 			g.Reason = fmt.Sprintf("waiting for the freeze calendar, %s: %v", address, err)

@@ -16,7 +16,7 @@ const harvest = "BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:x\nBEGIN:VEVENT\nUID:1\nDT
 
 // Nothing enters during a freeze, or while the calendar is unknown.
 func TestFreezes(t *testing.T) {
-	calendar, err := timing.ParseCalendar(harvest)
+	calendar, err := timing.ParseCalendar(harvest, time.UTC)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -45,7 +45,7 @@ func TestFreezes(t *testing.T) {
 		if f.Now, err = time.Parse("2006-01-02 15:04", tt.now); err != nil {
 			t.Fatal(err)
 		}
-		f.Calendar = func(string) (timing.Calendar, error) { return calendar, tt.err }
+		f.Calendar = func(string, *time.Location) (timing.Calendar, error) { return calendar, tt.err }
 		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
 			if g.Kind != delivery.WindowGate {
 				continue

@@ -100,8 +100,8 @@ type Facts struct {
 	Requested string // who requested it; "" for nobody
 	// NotBefore is the earliest time of entry, as requested; zero for at once.
 	NotBefore time.Time
-	// Calendar returns the calendar of an address, as it was read last.
-	Calendar func(address string) (timing.Calendar, error)
+	// Calendar returns the calendar of an address, as it was read last, with its days in a zone.
+	Calendar func(address string, zone *time.Location) (timing.Calendar, error)
 	// Earlier reports, by stage, the version's state there; Gone names stages that no longer exist.
 	Earlier map[string]Earlier
 	Gone    map[string]bool

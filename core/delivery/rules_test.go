@@ -141,7 +141,7 @@ func TestRuleChanges(t *testing.T) {
 		for _, day := range days {
 			text += "BEGIN:VEVENT\r\nUID:" + day + "\r\nDTSTAMP:20261101T000000Z\r\nSUMMARY:x\r\nDTSTART;VALUE=DATE:" + day + "\r\nEND:VEVENT\r\n"
 		}
-		c, err := timing.ParseCalendar(text + "END:VCALENDAR\r\n")
+		c, err := timing.ParseCalendar(text+"END:VCALENDAR\r\n", time.UTC)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -2,181 +2,96 @@ package timing
 
 import (
 	"cmp"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
-	ical "github.com/arran4/golang-ical"
 	"github.com/teambition/rrule-go"
 )
 
 // Calendar is a list of stretches of time that have a name, such as freezes: the events of
 // an iCalendar text (RFC 5545). The zero value has none.
-type Calendar struct{ events []event }
+type Calendar struct {
+	events []event
+	named  int // in the text
+}
 
+// event is an event, or what one of its rules repeats.
 type event struct {
-	name  string
+	name string
+	zone *time.Location
+	// start is the wall clock of the first start, as a time of UTC; again repeats it, on the wall clock too.
 	start time.Time
-	long  time.Duration
 	again *rrule.Set // nil for a single event
+	span  span
 }
 
-// Limits of a calendar.
-const (
-	maxCalendar = 256 << 10
-	maxEvents   = 1000
-)
-
-// ErrCalendar reports an invalid or unsupported calendar.
-var ErrCalendar = errors.New("not an iCalendar text (RFC 5545)")
-
-// ParseCalendar reads the events of an iCalendar text. Dates without a time, and times
-// without a zone, are of UTC. The error wraps ErrCalendar.
-func ParseCalendar(text string) (Calendar, error) {
-	var c Calendar
-	if len(text) > maxCalendar {
-		return c, fmt.Errorf("%w: more than 256 KiB", ErrCalendar)
-	}
-	parsed, err := ical.ParseCalendar(strings.NewReader(text))
-	if err != nil {
-		return c, fmt.Errorf("%w: %w", ErrCalendar, err)
-	}
-	list := parsed.Events()
-	if len(list) > maxEvents {
-		return c, fmt.Errorf("%w: %d events, the limit is %d", ErrCalendar, len(list), maxEvents)
-	}
-	for _, e := range list {
-		if status := e.GetProperty(ical.ComponentPropertyStatus); status != nil && strings.EqualFold(status.Value, "CANCELLED") {
-			continue
-		}
-		one, err := eventOf(e)
-		if err != nil {
-			return c, fmt.Errorf("%w: the event %q: %w", ErrCalendar, one.name, err)
-		}
-		c.events = append(c.events, one)
-	}
-	return c, nil
+// span is a nominal duration (RFC 5545, 3.3.6): days of the calendar, and then a time.
+type span struct {
+	days int
+	time time.Duration
 }
 
-func eventOf(e *ical.VEvent) (event, error) {
-	out := event{name: "an event without a name"}
-	if p := e.GetProperty(ical.ComponentPropertySummary); p != nil && strings.TrimSpace(p.Value) != "" {
-		out.name = strings.TrimSpace(p.Value)
-	}
-	begins := e.GetProperty(ical.ComponentPropertyDtStart)
-	if begins == nil {
-		return out, errors.New("DTSTART is missing")
-	}
-	allDay := len(begins.Value) == len("20060102")
-	var err error
-	if out.start, err = e.GetStartAt(); allDay {
-		out.start, err = e.GetAllDayStartAt()
-	}
-	if err != nil {
-		return out, fmt.Errorf("DTSTART: %w", err)
-	}
-	if out.long, err = length(e, out.start, allDay); err != nil {
-		return out, err
-	}
-	rule := e.GetProperty(ical.ComponentPropertyRrule)
-	if rule == nil {
-		return out, nil
-	}
-	option, err := rrule.StrToROptionInLocation(rule.Value, out.start.Location())
-	if err != nil {
-		return out, fmt.Errorf("RRULE: %w", err)
-	}
-	option.Dtstart = out.start
-	if option.Freq > rrule.DAILY { // hourly or more often: not a freeze
-		return out, errors.New("RRULE repeats more often than daily")
-	}
-	r, err := rrule.NewRRule(*option)
-	if err != nil {
-		return out, fmt.Errorf("RRULE: %w", err)
-	}
-	out.again = &rrule.Set{}
-	out.again.DTStart(out.start)
-	out.again.RRule(r)
-	for _, p := range e.GetProperties(ical.ComponentPropertyExdate) {
-		for _, text := range strings.Split(p.Value, ",") {
-			at, err := exception(text, out.start.Location())
-			if err != nil {
-				return out, fmt.Errorf("EXDATE: %w", err)
-			}
-			out.again.ExDate(at)
-		}
-	}
-	return out, nil
+// occurs returns an occurrence by the wall clock of its start.
+func (e event) occurs(wall time.Time) Opening {
+	end := wall.AddDate(0, 0, e.span.days)
+	return Opening{fromWall(wall, e.zone), fromWall(end, e.zone).Add(e.span.time)}
 }
 
-// length returns how long an event is.
-func length(e *ical.VEvent, start time.Time, allDay bool) (time.Duration, error) {
-	if e.GetProperty(ical.ComponentPropertyDtEnd) == nil {
-		if p := e.GetProperty(ical.ComponentPropertyDuration); p != nil {
-			return rfcDuration(p.Value)
-		}
-		if allDay {
-			return 24 * time.Hour, nil
-		}
-		return 0, errors.New("DTEND and DURATION are missing")
-	}
-	end, err := e.GetEndAt()
-	if allDay {
-		end, err = e.GetAllDayEndAt()
-	}
-	switch {
-	case err != nil:
-		return 0, fmt.Errorf("DTEND: %w", err)
-	case !end.After(start):
-		return 0, errors.New("the end is before the start")
-	}
-	return end.Sub(start), nil
+// wallOf returns the wall clock of a zone as a time of UTC.
+func wallOf(t time.Time, zone *time.Location) time.Time {
+	t = t.In(zone)
+	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
 }
 
-// rfcDuration reads a duration of RFC 5545 (3.3.6), such as P1W, P3D or PT8H30M.
-func rfcDuration(text string) (time.Duration, error) {
-	rest, ok := strings.CutPrefix(strings.TrimPrefix(text, "+"), "P")
-	const day = 24 * time.Hour
-	units := map[rune]time.Duration{'W': 7 * day, 'D': day, 'H': time.Hour, 'M': time.Minute, 'S': time.Second}
-	var out time.Duration
-	n, digits := time.Duration(0), 0
-	for _, r := range rest {
-		switch {
-		case r == 'T':
-		case r >= '0' && r <= '9' && digits < 6:
-			n, digits = n*10+time.Duration(r-'0'), digits+1
-		case units[r] > 0 && digits > 0:
-			out, n, digits = out+n*units[r], 0, 0
-		default:
-			ok = false
+// fromWall returns the first time at which a zone's wall clock shows a time; one that a clock change skips is counted
+// with the offset before the change (RFC 5545, 3.3.5).
+func fromWall(wall time.Time, zone *time.Location) time.Time {
+	_, before := wall.Add(-26 * time.Hour).In(zone).Zone()
+	at := wall.Add(-time.Duration(before) * time.Second)
+	for { // the offset from the last change on
+		start, end := at.In(zone).ZoneBounds()
+		_, offset := at.In(zone).Zone()
+		t := wall.Add(-time.Duration(offset) * time.Second)
+		if !start.IsZero() && t.Before(start) { // it was skipped
+			_, offset = start.Add(-time.Second).In(zone).Zone()
+			return wall.Add(-time.Duration(offset) * time.Second)
 		}
+		if end.IsZero() || t.Before(end) {
+			return t
+		}
+		at = end
 	}
-	if !ok || digits > 0 || out <= 0 {
-		return 0, fmt.Errorf("%q is not a DURATION", text)
-	}
-	return out, nil
 }
 
-func exception(text string, zone *time.Location) (time.Time, error) {
-	for _, form := range []string{"20060102T150405Z", "20060102T150405", "20060102"} {
-		if at, err := time.ParseInLocation(form, strings.TrimSpace(text), zone); err == nil {
-			return at, nil
+// margin is more than wall clocks of two zones and two offsets of one zone differ by.
+const margin = 28 * time.Hour
+
+// near returns the occurrences that overlap a period, or contain its time if it is one.
+func (e event) near(from, to time.Time) (out []Opening) {
+	add := func(wall time.Time) {
+		if o := e.occurs(wall); !o.From.After(to) && o.To.After(from) && (o.From.Before(to) || !from.Before(to)) {
+			out = append(out, o)
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is not a time", text)
+	if e.again == nil {
+		add(e.start)
+		return out
+	}
+	longest := time.Duration(e.span.days)*24*time.Hour + e.span.time + margin
+	for _, wall := range e.again.Between(from.UTC().Add(-longest), to.UTC().Add(margin), true) {
+		add(wall)
+	}
+	return out
 }
 
 // At returns the event at a time, the one that ends last, and its end; "" for none.
 func (c Calendar) At(t time.Time) (name string, until time.Time) {
 	for _, e := range c.events {
-		start := e.start
-		if e.again != nil {
-			start = e.again.Before(t, true)
-		}
-		if end := start.Add(e.long); !start.IsZero() && !t.Before(start) && t.Before(end) && end.After(until) {
-			name, until = e.name, end
+		for _, o := range e.near(t, t) {
+			if o.To.After(until) {
+				name, until = e.name, o.To
+			}
 		}
 	}
 	return name, until
@@ -185,9 +100,15 @@ func (c Calendar) At(t time.Time) (name string, until time.Time) {
 // Next returns the start of the next event after a time, and its name; "" for none.
 func (c Calendar) Next(t time.Time) (name string, begins time.Time) {
 	for _, e := range c.events {
-		start := e.start
+		start := fromWall(e.start, e.zone)
 		if e.again != nil {
-			start = e.again.After(t, false)
+			wall := e.again.After(t.UTC().Add(-margin), false)
+			for start = fromWall(wall, e.zone); !wall.IsZero() && !start.After(t); start = fromWall(wall, e.zone) {
+				wall = e.again.After(wall, false)
+			}
+			if wall.IsZero() {
+				continue
+			}
 		}
 		if start.After(t) && (begins.IsZero() || start.Before(begins)) {
 			name, begins = e.name, start
@@ -248,8 +169,8 @@ type Event struct {
 	Opening
 }
 
-// Len returns the number of events.
-func (c Calendar) Len() int { return len(c.events) }
+// Len returns the number of events in the text.
+func (c Calendar) Len() int { return c.named }
 
 // Contains reports whether each event of another calendar is in c, whatever its name.
 func (c Calendar) Contains(other Calendar) bool {
@@ -259,7 +180,8 @@ func (c Calendar) Contains(other Calendar) bool {
 }
 
 func (e event) same(other event) bool {
-	if !e.start.Equal(other.start) || e.long != other.long || (e.again == nil) != (other.again == nil) {
+	if e.zone.String() != other.zone.String() && !fromWall(e.start, e.zone).Equal(fromWall(other.start, other.zone)) ||
+		!e.start.Equal(other.start) || e.span != other.span || (e.again == nil) != (other.again == nil) {
 		return false
 	}
 	return e.again == nil || e.again.String() == other.again.String()
@@ -269,31 +191,33 @@ func (e event) same(other event) bool {
 func (c Calendar) Between(from, to time.Time, most int) []Event {
 	var out []Event
 	for _, e := range c.events {
-		add := func(start time.Time) {
-			if end := start.Add(e.long); !start.IsZero() && start.Before(to) && end.After(from) {
-				out = append(out, Event{e.name, Opening{start, end}})
-			}
-		}
-		if e.again == nil {
-			add(e.start)
-			continue
-		}
-		for _, start := range e.again.Between(from.Add(-e.long), to, true) {
-			add(start)
+		for _, o := range e.near(from, to) {
+			out = append(out, Event{e.name, o})
 		}
 	}
 	slices.SortFunc(out, func(a, b Event) int { return cmp.Or(a.From.Compare(b.From), strings.Compare(a.Name, b.Name)) })
+	out = slices.CompactFunc(out, func(a, b Event) bool { // a date can be one of a rule's, too
+		return a.Name == b.Name && a.From.Equal(b.From) && a.To.Equal(b.To)
+	})
 	return out[:min(len(out), most)]
 }
 
 // closes returns when a window that is open at a time closes; at the end at most.
 func (w Window) closes(t, end time.Time) time.Time {
-	y, m, d := t.In(w.zone).Date()
-	at := resolve(y, m, d, w.to/60, w.to%60, w.zone)
-	if at.After(end) {
+	for t = t.Truncate(time.Minute); t.Before(end); {
+		local := t.In(w.zone)
+		next := t.Add(time.Duration(w.to-local.Hour()*60-local.Minute()) * time.Minute) // unless the clock changes
+		if _, change := local.ZoneBounds(); !change.IsZero() && change.Before(next) {
+			next = change
+		}
+		if t = next; !w.Holds(t) {
+			break
+		}
+	}
+	if t.After(end) {
 		return end
 	}
-	return at
+	return t
 }
 
 // Enters returns the next time, from a time on, at which a stage can be entered: the window is open and nothing

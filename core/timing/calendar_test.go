@@ -59,7 +59,7 @@ func moment(t *testing.T, text string) time.Time {
 }
 
 func TestCalendar(t *testing.T) {
-	c, err := timing.ParseCalendar(strings.ReplaceAll(freezes, "\n", "\r\n"))
+	c, err := timing.ParseCalendar(strings.ReplaceAll(freezes, "\n", "\r\n"), time.UTC)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -110,7 +110,7 @@ func TestInvalidCalendars(t *testing.T) {
 		{"SUMMARY:Market day", "SUMMARY:" + strings.Repeat("x", 300<<10), "256 KiB"},
 	} {
 		text := strings.Replace(freezes, tt.old, tt.now, 1)
-		if _, err := timing.ParseCalendar(text); !errors.Is(err, timing.ErrCalendar) || !strings.Contains(err.Error(), tt.says) {
+		if _, err := timing.ParseCalendar(text, time.UTC); !errors.Is(err, timing.ErrCalendar) || !strings.Contains(err.Error(), tt.says) {
 			t.Errorf("%q in place of %q: %v", tt.now, tt.old, err)
 		}
 	}
@@ -118,7 +118,7 @@ func TestInvalidCalendars(t *testing.T) {
 
 // Openings and Enters agree with the window and its freezes minute by minute.
 func TestOpeningsByBruteForce(t *testing.T) {
-	c, err := timing.ParseCalendar(freezes)
+	c, err := timing.ParseCalendar(freezes, time.UTC)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -167,7 +167,7 @@ func TestOpeningsByBruteForce(t *testing.T) {
 
 // A freeze can be daily, and take less than a second.
 func TestFreezeBoundaries(t *testing.T) {
-	c, err := timing.ParseCalendar(strings.NewReplacer("FREQ=WEEKLY;BYDAY=FR", "FREQ=DAILY", "PT2H30M", "PT1S").Replace(freezes))
+	c, err := timing.ParseCalendar(strings.NewReplacer("FREQ=WEEKLY;BYDAY=FR", "FREQ=DAILY", "PT2H30M", "PT1S").Replace(freezes), time.UTC)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -183,7 +183,7 @@ func TestDurationsAndManyEvents(t *testing.T) {
 	}
 	for duration, want := range map[string]string{"P1W": "2026-11-08 00:00", "+P2W": "2026-11-15 00:00", "P3D": "2026-11-04 00:00",
 		"P1DT8H30M": "2026-11-02 08:30", "PT90M": "2026-11-01 01:30"} {
-		c, err := timing.ParseCalendar("BEGIN:VCALENDAR\n" + event(duration) + "END:VCALENDAR\n")
+		c, err := timing.ParseCalendar("BEGIN:VCALENDAR\n"+event(duration)+"END:VCALENDAR\n", time.UTC)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -193,12 +193,12 @@ func TestDurationsAndManyEvents(t *testing.T) {
 	}
 	whole := "BEGIN:VCALENDAR\n" + event("PT1H") + "END:VCALENDAR\n"
 	for size, ok := range map[int]bool{256 << 10: true, 256<<10 + 1: false} {
-		if _, err := timing.ParseCalendar(whole + strings.Repeat("\n", size-len(whole))); (err == nil) != ok {
+		if _, err := timing.ParseCalendar(whole+strings.Repeat("\n", size-len(whole)), time.UTC); (err == nil) != ok {
 			t.Errorf("%d bytes: %v", size, err)
 		}
 	}
 	for n, ok := range map[int]bool{1000: true, 1001: false} {
-		_, err := timing.ParseCalendar("BEGIN:VCALENDAR\n" + strings.Repeat(event("PT1H"), n) + "END:VCALENDAR\n")
+		_, err := timing.ParseCalendar("BEGIN:VCALENDAR\n"+strings.Repeat(event("PT1H"), n)+"END:VCALENDAR\n", time.UTC)
 		if (err == nil) != ok {
 			t.Errorf("%d events: %v", n, err)
 		}
@@ -213,8 +213,8 @@ func TestEntersWithinAYear(t *testing.T) {
 	}
 	from := moment(t, "2026-01-01 00:00")
 	for end, want := range map[string]string{"20261231": "2026-12-31 00:00", "20270103": ""} {
-		c, err := timing.ParseCalendar("BEGIN:VCALENDAR\nBEGIN:VEVENT\nUID:1\nDTSTART;VALUE=DATE:20251201\n" +
-			"DTEND;VALUE=DATE:" + end + "\nEND:VEVENT\nEND:VCALENDAR\n")
+		c, err := timing.ParseCalendar("BEGIN:VCALENDAR\nBEGIN:VEVENT\nUID:1\nDTSTART;VALUE=DATE:20251201\n"+
+			"DTEND;VALUE=DATE:"+end+"\nEND:VEVENT\nEND:VCALENDAR\n", time.UTC)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -232,7 +232,7 @@ func FuzzCalendar(f *testing.F) {
 	f.Add(freezes)
 	f.Add("BEGIN:VCALENDAR\nBEGIN:VEVENT\nDTSTART:20260101\nRRULE:FREQ=YEARLY;COUNT=3\nEND:VEVENT\nEND:VCALENDAR\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := timing.ParseCalendar(text)
+		c, err := timing.ParseCalendar(text, time.UTC)
 		if err != nil {
 			return
 		}

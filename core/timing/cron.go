@@ -154,6 +154,7 @@ func (c Cron) nextOnDay(y int, m time.Month, d int, after time.Time, zone *time.
 
 // resolve turns a local time into a moment by the rules of Next.
 func resolve(y int, m time.Month, d, h, min int, zone *time.Location) time.Time {
+	y, m, d = time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Date() // the 32nd is a day of the next month
 	at := time.Date(y, m, d, h, min, 0, 0, zone)
 	if at.Hour() != h || at.Minute() != min || at.Day() != d {
 		// The gap: time.Date returns a time on one side of it. The first time after the gap is where the offset

@@ -2,6 +2,7 @@ package timing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -83,13 +84,25 @@ func (w Window) Holds(t time.Time) bool {
 func (w Window) Opens(t time.Time) time.Time {
 	y, m, d := t.In(w.zone).Date()
 	for i := range 8 {
-		at := resolve(y, m, d+i, w.from/60, w.from%60, w.zone)
-		if w.days[at.Weekday()] && at.After(t) {
-			return at
+		at := []time.Time{resolve(y, m, d+i, w.from/60, w.from%60, w.zone)}
+		_, change := resolve(y, m, d+i, 0, 0, w.zone).ZoneBounds()
+		if change.Before(resolve(y, m, d+i+1, 0, 0, w.zone)) && !change.IsZero() { // the clock can jump into the window
+			_, before := change.Add(-time.Second).In(w.zone).Zone()
+			_, after := change.In(w.zone).Zone()
+			at = append(at, change, at[0].Add(time.Duration(before-after)*time.Second)) // or show its start again
+		}
+		slices.SortFunc(at, time.Time.Compare)
+		for _, opens := range at {
+			if opens.After(t) && w.Holds(opens) && (w.from == 0 || !w.Holds(opens.Add(-time.Minute))) {
+				return opens
+			}
 		}
 	}
 	return t
 }
+
+// Zone returns the zone of the window's hours, in which the days of its freezes are counted.
+func (w Window) Zone() *time.Location { return w.zone }
 
 // Local returns a time in the window's zone.
 func (w Window) Local(t time.Time) time.Time { return t.In(w.zone) }

@@ -38,7 +38,7 @@ type Reader struct {
 	client *http.Client
 	log    *slog.Logger
 	wake   chan struct{}
-	parsed *recent.Cache[string, timing.Calendar] // by text
+	parsed *recent.Cache[string, timing.Calendar] // by zone and text
 
 	mu    sync.Mutex
 	asked map[string]time.Time
@@ -54,8 +54,9 @@ func New(s *store.Store, inside bool, log *slog.Logger) *Reader {
 		rests: rest.New[string](longest)}
 }
 
-// Get returns a calendar as it was read last; the error wraps ErrUnread if it never was.
-func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, error) {
+// Get returns a calendar as it was read last, with its days in a zone; the error wraps ErrUnread if it never was, and
+// timing.ErrCalendar if it was not understood.
+func (r *Reader) Get(ctx context.Context, address string, zone *time.Location) (timing.Calendar, error) {
 	r.mu.Lock()
 	_, known := r.asked[address]
 	r.asked[address] = r.store.Now()
@@ -72,12 +73,13 @@ func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, erro
 	case kept.Read.IsZero():
 		return timing.Calendar{}, fmt.Errorf("%w: %s", ErrUnread, kept.Error)
 	}
-	if c, ok := r.parsed.Get(kept.Text); ok {
+	key := zone.String() + "\n" + kept.Text
+	if c, ok := r.parsed.Get(key); ok {
 		return c, nil
 	}
-	c, err := timing.ParseCalendar(kept.Text)
+	c, err := timing.ParseCalendar(kept.Text, zone)
 	if err == nil {
-		r.parsed.Add(kept.Text, c)
+		r.parsed.Add(key, c)
 	}
 	return c, err
 }
@@ -147,19 +149,18 @@ func (r *Reader) due(ctx context.Context) []string {
 	return out
 }
 
-// read reads a calendar and stores it; after an error it stores the reason, and keeps the last content.
+// read reads a calendar and stores it; after an error it stores the reason, and keeps the last content. A calendar that
+// is not understood is stored: it can have a new freeze, so it closes its stages until it is understood.
 func (r *Reader) read(ctx context.Context, address string) error {
 	text, err := r.fetch(ctx, address)
-	if err == nil {
-		_, err = timing.ParseCalendar(text)
-	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
 		return errors.Join(err, r.store.PutCalendar(ctx, store.Calendar{Address: address, Error: err.Error()}))
 	}
-	return r.store.PutCalendar(ctx, store.Calendar{Address: address, Text: text})
+	_, err = timing.ParseCalendar(text, time.UTC)
+	return errors.Join(err, r.store.PutCalendar(ctx, store.Calendar{Address: address, Text: text}))
 }
 
 func (r *Reader) fetch(ctx context.Context, address string) (string, error) {

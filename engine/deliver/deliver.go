@@ -42,7 +42,7 @@ type StageLine struct {
 	log     *slog.Logger
 	// repository returns a repository by name.
 	repository func(name string) source.Repository
-	calendar   func(ctx context.Context, address string) (timing.Calendar, error)
+	calendar   func(ctx context.Context, address string, zone *time.Location) (timing.Calendar, error)
 
 	wake  chan struct{}
 	mu    sync.Mutex
@@ -77,7 +77,7 @@ type Config struct {
 	// Repository returns a repository by name.
 	Repository func(name string) source.Repository
 	// Calendar returns the calendar of an address, as it was read last.
-	Calendar func(ctx context.Context, address string) (timing.Calendar, error)
+	Calendar func(ctx context.Context, address string, zone *time.Location) (timing.Calendar, error)
 }
 
 // How many answers are remembered.

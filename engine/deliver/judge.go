@@ -213,7 +213,9 @@ func (l *StageLine) Judge(ctx context.Context, d store.Delivery) (GateResults, e
 func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (delivery.Facts, *Impact, error) {
 	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, NotBefore: d.NotBefore,
 		Earlier: map[string]delivery.Earlier{}, Gone: map[string]bool{},
-		Calendar: func(address string) (timing.Calendar, error) { return l.calendar(ctx, address) }}
+		Calendar: func(address string, zone *time.Location) (timing.Calendar, error) {
+			return l.calendar(ctx, address, zone)
+		}}
 	service, v, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
 		return f, nil, err
