@@ -97,7 +97,7 @@ func TestManifestPackages(t *testing.T) {
 		{"tree", "diagnostic"},
 		{"language", "diagnostic tree"},
 		{"manifest", "diagnostic tree language route timing"},
-		{"check", "diagnostic tree language manifest route timing access expression cores cases"},
+		{"check", "diagnostic tree language manifest route timing access expression cores cases pack"},
 		{"author", "diagnostic tree language manifest check expression resource"},
 	}
 	all := imports(t)
@@ -144,6 +144,32 @@ func TestCoreIsPure(t *testing.T) {
 }
 
 // SQL is in the stores only.
+// Each package of the core says which calls can run concurrently.
+func TestConcurrencyIsDocumented(t *testing.T) {
+	packages, err := filepath.Glob("core/*")
+	if err != nil || len(packages) < 20 {
+		t.Fatal(packages, err)
+	}
+	for _, dir := range packages {
+		files, err := filepath.Glob(dir + "/*.go")
+		if err != nil {
+			t.Fatal(err)
+		}
+		said := false
+		for _, name := range files {
+			text, err := os.ReadFile(name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			head, _, _ := strings.Cut(string(text), "\npackage ")
+			said = said || strings.HasPrefix(head, "// Package ") && strings.Contains(head, "concurrent")
+		}
+		if !said {
+			t.Errorf("%s does not say which calls can run concurrently", dir)
+		}
+	}
+}
+
 func TestSQLOnlyInStores(t *testing.T) {
 	for dir, list := range imports(t) {
 		if slices.Contains(list, "database/sql") && room(dir) != "sqlstmt" && dir != "dbtest" && dir != "engine/store" && dir != "platform/local" {

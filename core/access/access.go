@@ -1,5 +1,7 @@
 // Package access decides what permissions allow. A permission is a set of verbs on a resource
 // pattern: kind/name, kind/name/path, or one of these with a * at the end, which matches any text.
+//
+// All its functions can be called concurrently.
 package access
 
 import (

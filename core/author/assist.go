@@ -1,5 +1,7 @@
 // Package author supports editing of manifests: completion and descriptions at a position (At),
 // formatting (Format), and renaming of a function in all files (Rename).
+//
+// All its functions can be called concurrently.
 package author
 
 import (

@@ -1,4 +1,6 @@
 // Package canon writes JSON values in the canonical form of RFC 8785, and computes digests of it.
+//
+// All its functions can be called concurrently.
 package canon
 
 import (

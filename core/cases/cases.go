@@ -1,5 +1,7 @@
 // Package cases turns saved cases and samples into events for a platform, and compares responses
 // with expectations.
+//
+// All its functions can be called concurrently.
 package cases
 
 import (

@@ -4,6 +4,8 @@
 // Service checks a folder. It reports all problems, each with its location and, if the remedy is
 // certain, a fix; one invalid file does not prevent the check of others. A Cache makes repeated
 // checks of a folder fast when little has changed.
+//
+// Checks can run concurrently, also with the same Cache.
 package check
 
 import (

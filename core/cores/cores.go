@@ -1,4 +1,6 @@
 // Package cores distributes work over all processors.
+//
+// All its functions can be called concurrently.
 package cores
 
 import (

@@ -1,5 +1,7 @@
 // Package delivery contains the rules of deliveries: the states of a version in a stage, the
 // transitions between them, and the gates that a version must pass.
+//
+// All its functions can be called concurrently; Shift.Look changes one of its arguments.
 package delivery
 
 import (

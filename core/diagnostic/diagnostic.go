@@ -1,5 +1,7 @@
 // Package diagnostic defines diagnostics: locations in files, stable codes, fixes and their
 // application, the explanation of each code, and output formats for other tools.
+//
+// All its functions can be called concurrently.
 package diagnostic
 
 import (

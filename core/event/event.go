@@ -1,5 +1,7 @@
 // Package event builds the events that invoke functions: a request for a route, and otherwise an
 // event in the CloudEvents 1.0 format.
+//
+// Its values can be used concurrently.
 package event
 
 import "time"

@@ -1,4 +1,6 @@
 // Package expand computes the resources of a service in a stage, with the origin of each value.
+//
+// Expansions can run concurrently, also with the same Cache.
 package expand
 
 import (

@@ -1,5 +1,7 @@
 // Package expression evaluates CEL expressions (cel.dev) under limits, for the expectations of
 // cases and the rules of gates.
+//
+// Languages and expressions can be used concurrently.
 package expression
 
 import (

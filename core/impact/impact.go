@@ -1,6 +1,8 @@
 // Package impact computes the impact of a change beyond its steps: access and routes that open or
 // close, cold starts, data loss and, from observed invocations, memory and time limits, schedules
 // and cost.
+//
+// All its functions can be called concurrently.
 package impact
 
 import (
@@ -175,6 +177,9 @@ func networkOf(r Resource) []access.Statement {
 }
 
 func texts(v any) []string {
+	if list, ok := v.([]string); ok {
+		return list
+	}
 	var out []string
 	list, _ := v.([]any)
 	for _, item := range list {

@@ -40,6 +40,21 @@ func TestReach(t *testing.T) {
 	}
 }
 
+// Attributes can have Go's types as well as those of JSON.
+func TestTypedAttributes(t *testing.T) {
+	typed := grant("warn", "tables/a")
+	typed.Attributes["verbs"] = []string{"read", "write"}
+	plain := grant("warn", "tables/a", "read", "write")
+	if got, want := fmt.Sprint(impact.Assess(nil, []r{typed}, nil).Gained), fmt.Sprint(impact.Assess(nil, []r{plain}, nil).Gained); got != want || !strings.Contains(got, "write") {
+		t.Errorf("gained %s, want %s", got, want)
+	}
+	open := route("warn", "/a")
+	open[0].Attributes["to"] = []string{"anyone"}
+	if c := impact.Assess(nil, open, nil); len(c.Opened) != 1 || !c.Opened[0].Public {
+		t.Errorf("%+v", c.Opened)
+	}
+}
+
 // Access to other machines is a permission: one more destination, or all of them, is gained.
 func TestNetworkAccess(t *testing.T) {
 	of := func(to ...any) []impact.Resource {

@@ -154,8 +154,15 @@ func number(r *Resource, name string) float64 {
 	if r == nil {
 		return 0
 	}
-	n, _ := r.Attributes[name].(float64)
-	return n
+	switch n := r.Attributes[name].(type) {
+	case float64:
+		return n
+	case int:
+		return float64(n)
+	case int64:
+		return float64(n)
+	}
+	return 0
 }
 
 // limits compares memory and timeout with past invocations.

@@ -1,5 +1,7 @@
 // Package judge decides from observed invocations whether a traffic shift advances, waits or rolls
 // back. docs/judge.md explains the calculation.
+//
+// All its functions can be called concurrently.
 package judge
 
 import (

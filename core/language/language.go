@@ -2,6 +2,8 @@
 // limits of their values, units, Rudmar defaults, and the JSON Schema derived from them.
 //
 // To add a key, start in New.
+//
+// A language can be used concurrently.
 package language
 
 import "path"

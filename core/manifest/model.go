@@ -5,6 +5,8 @@
 //
 // It assumes valid input: an invalid value decodes as the zero value, and core/check reports the
 // reason.
+//
+// Nothing changes a decoded service, so it can be read concurrently.
 package manifest
 
 import (

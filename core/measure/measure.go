@@ -1,5 +1,7 @@
 // Package measure computes the delivery metrics of a service: lead time, deployment frequency,
 // change failure rate and recovery time.
+//
+// All its functions can be called concurrently.
 package measure
 
 import (
@@ -62,8 +64,10 @@ func Monday(at time.Time) time.Time {
 	return day.AddDate(0, 0, -(int(day.Weekday())+6)%7)
 }
 
-// Of measures a stage over a number of weeks until now, from all passages of a service, in order of time.
+// Of measures a stage over a number of weeks until now, from all passages of a service, in order of time. Passages after
+// now do not count; without weeks, all figures are zero.
 func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
+	weeks = max(0, weeks)
 	first := Monday(now).Add(-time.Duration(weeks-1) * week)
 	out := Stage{Stage: stage}
 	for i := range weeks {
@@ -85,11 +89,11 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 		w := &out.Weeks[at]
 		switch {
 		case p.State == delivery.Settled && !again:
-			d := Delivered{p.Version, p.At, p.At.Sub(p.Pushed)}
+			d := Delivered{p.Version, p.At, max(0, p.At.Sub(p.Pushed))}
 			w.Delivered = append(w.Delivered, d)
 			delivered++
 		case p.State == delivery.RolledBack || p.State == delivery.Failed:
-			f := Failed{Version: p.Version, At: p.At, State: p.State, Until: restored(passages[i+1:], p)}
+			f := Failed{Version: p.Version, At: p.At, State: p.State, Until: restored(passages[i+1:], p, now)}
 			if !f.Until.IsZero() {
 				restores = append(restores, f.Until.Sub(f.At))
 			}
@@ -103,16 +107,21 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 		w.Lead, all = medianLead(w.Delivered), append(all, w.Delivered...)
 	}
 	out.Lead, out.Restore = medianLead(all), median(restores)
-	out.PerWeek = float64(delivered) / float64(weeks)
+	if weeks > 0 {
+		out.PerWeek = float64(delivered) / float64(weeks)
+	}
 	if delivered+failed > 0 {
 		out.ChangeFailureRate = float64(failed) / float64(delivered+failed)
 	}
 	return out
 }
 
-// restored returns when something settled in the stage after a version had failed there.
-func restored(later []Passage, failed Passage) time.Time {
+// restored returns when something settled in the stage, until now, after a version had failed there.
+func restored(later []Passage, failed Passage, now time.Time) time.Time {
 	for _, p := range later {
+		if p.At.After(now) {
+			break
+		}
 		if p.Stage == failed.Stage && p.State == delivery.Settled {
 			return p.At
 		}

@@ -32,6 +32,32 @@ func ExampleOf() {
 	// 1 1 1
 }
 
+// Without weeks or arrivals there are no figures, and what happens after now does not count.
+func TestWithoutData(t *testing.T) {
+	late := []measure.Passage{{"live", 1, delivery.Failed, at(0, 8), at(0, 9)}, {"live", 2, delivery.Settled, at(2, 8), at(2, 7)}}
+	for _, tt := range []struct {
+		passages []measure.Passage
+		weeks    int
+		rate     float64
+	}{{nil, 4, 0}, {late, 0, 0}, {late, -3, 0}, {late, 1, 1}, {late[1:], 1, 0}} {
+		s := measure.Of("live", tt.passages, at(1, 0), tt.weeks)
+		if len(s.Weeks) != max(0, tt.weeks) || s.ChangeFailureRate != tt.rate || s.PerWeek != 0 || s.Lead != 0 || s.Restore != 0 {
+			t.Errorf("%v over %d weeks: %+v", tt.passages, tt.weeks, s)
+		}
+		for _, w := range s.Weeks {
+			for _, f := range w.Failed {
+				if !f.Until.IsZero() {
+					t.Errorf("recovered after now: %+v", f)
+				}
+			}
+		}
+	}
+	early := measure.Of("live", []measure.Passage{{"live", 1, delivery.Settled, at(0, 8), at(0, 9)}}, at(1, 0), 1)
+	if early.Lead != 0 {
+		t.Errorf("settled before its push: %s", early.Lead)
+	}
+}
+
 func TestMonday(t *testing.T) {
 	for day, want := range map[time.Time]int{at(0, 5): 2, at(-1, 0): 2, at(-2, 23): 26, at(5, 23): 2, at(6, 0): 9} {
 		if got := measure.Monday(day); got.Day() != want || got.Weekday() != time.Monday || got.Hour() != 0 {

@@ -1,4 +1,6 @@
 // Package metrics sums measurements of invocations: per minute, over revisions, and over time.
+//
+// Histograms and sums cannot be written concurrently; everything else can be called concurrently.
 package metrics
 
 import (

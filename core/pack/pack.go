@@ -1,6 +1,8 @@
 // Package pack creates deterministic archives: the same files always result in the same bytes. An archive is a
 // zip with sorted names, a fixed time and fixed modes. Its digest is the SHA-256 of its canonical listing, so
 // it does not depend on the compressor.
+//
+// All its functions can be called concurrently.
 package pack
 
 import (

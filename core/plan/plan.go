@@ -1,8 +1,11 @@
 // Package plan compares the desired state of a stage with the recorded state and the actual state,
 // and computes the steps from one to the other, each with its reasons, in phases.
+//
+// Plans can be computed concurrently; a Queue cannot be used concurrently.
 package plan
 
 import (
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -67,7 +70,7 @@ const Parallelism = 16
 // Inputs are all inputs of a plan.
 type Inputs struct {
 	Base   Base
-	Wanted []expand.Resource // sorted by address
+	Wanted []expand.Resource // sorted by address, each once
 	Record []Recorded
 	Actual []Actual
 	Kinds  []KindSpec
@@ -215,8 +218,18 @@ func (p *Plan) Functions() []string {
 	return out
 }
 
-// Compute computes the plan. The same inputs result in the same plan, to the byte.
+// Compute computes the plan. The same inputs result in the same plan, to the byte. If Wanted is not sorted, the plan has
+// a blocker and no steps.
 func Compute(in Inputs) *Plan {
+	for i := 1; i < len(in.Wanted); i++ {
+		if in.Wanted[i-1].Address >= in.Wanted[i].Address {
+			p := &Plan{Format: Format, Base: in.Base, Steps: []Step{}, Blockers: []Blocker{{Message: fmt.Sprintf(
+				"the resources are not sorted: %s is before %s", in.Wanted[i-1].Address, in.Wanted[i].Address)}},
+				Impact: impact.Assess(nil, nil, nil)}
+			p.Seal()
+			return p
+		}
+	}
 	in, renamings := rename(in)
 	b := newBuilder(in)
 	for _, r := range renamings {

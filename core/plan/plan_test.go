@@ -62,6 +62,16 @@ func actual(w expand.Resource) plan.Actual {
 type m = map[string]any
 
 // Each row of the table of outcomes: the desired, recorded and actual state of one resource.
+// Resources that are not sorted are refused instead of planned wrongly.
+func TestUnsortedResources(t *testing.T) {
+	for _, order := range [][2]string{{"logs/b", "logs/a"}, {"logs/a", "logs/a"}} {
+		p := plan.Compute(plan.Inputs{Wanted: []expand.Resource{{Address: order[0]}, {Address: order[1]}}})
+		if len(p.Steps) != 0 || len(p.Blockers) != 1 || !strings.Contains(p.Blockers[0].Message, "not sorted") || p.Digest == "" {
+			t.Errorf("%v: %+v", order, p)
+		}
+	}
+}
+
 func TestOutcomes(t *testing.T) {
 	a, b, c := m{"owner": "a"}, m{"owner": "b"}, m{"owner": "c"}
 	replaceA, replaceB := m{"resource": "tables/a"}, m{"resource": "tables/b"}

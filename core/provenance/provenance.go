@@ -1,6 +1,8 @@
 // Package provenance records the origin and content of a version: an in-toto statement (v1, with
 // the predicate slsa.dev/provenance/v1) in a DSSE envelope signed with Ed25519, and a CycloneDX
 // bill of materials.
+//
+// All its functions can be called concurrently.
 package provenance
 
 import (

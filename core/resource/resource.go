@@ -1,5 +1,7 @@
 // Package resource defines the resources of a platform: their kinds, their addresses, and the
 // changes that a plan can make.
+//
+// All its functions can be called concurrently.
 package resource
 
 import "strings"

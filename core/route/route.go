@@ -3,6 +3,8 @@
 // A route is a method, or ANY, and a path whose segments are literals, {name} parameters, or a
 // {rest...} at the end. Literals precede parameters, which precede rest segments, from left to
 // right; a named method precedes ANY.
+//
+// All its functions can be called concurrently.
 package route
 
 import (

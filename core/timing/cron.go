@@ -1,5 +1,7 @@
 // Package timing computes points in time: the next runs of a cron expression or an interval in a
 // time zone, time windows, and calendars (RFC 5545).
+//
+// All its functions can be called concurrently.
 package timing
 
 import (

@@ -16,6 +16,7 @@ import (
 const (
 	maxCalendar = 256 << 10
 	maxEvents   = 1000
+	longestDays = 3660 // of an event
 )
 
 // ErrCalendar reports an invalid or unsupported calendar.
@@ -280,9 +281,16 @@ func between(first, end moment) (span, error) {
 	case !to.After(from):
 		return span{}, errors.New("the end is before the start")
 	case first.day:
-		return span{days: int(end.wall.Sub(first.wall) / (24 * time.Hour))}, nil
+		return bounded(span{days: int(end.wall.Sub(first.wall) / (24 * time.Hour))})
 	}
-	return span{time: to.Sub(from)}, nil
+	return bounded(span{time: to.Sub(from)})
+}
+
+func bounded(s span) (span, error) {
+	if s.days > longestDays || s.time > longestDays*24*time.Hour {
+		return span{}, fmt.Errorf("the event is longer than %d days", longestDays)
+	}
+	return s, nil
 }
 
 func (e *vevent) rule(l line) error {
@@ -425,6 +433,9 @@ func rfcDuration(text string) (span, error) {
 			out.time, n, digits = out.time+time.Duration(n)*units[r], 0, 0
 		default:
 			ok = false
+		}
+		if out.days > longestDays || out.time > longestDays*24*time.Hour {
+			return span{}, fmt.Errorf("DURATION: %.40q is longer than %d days", text, longestDays)
 		}
 	}
 	if !ok || digits > 0 || out.days+int(out.time) <= 0 {

@@ -71,6 +71,9 @@ func TestEvents(t *testing.T) {
 		{three + "RRULE:FREQ=DAILY;COUNT=3\nEXDATE;VALUE=DATE:20260302", "EXDATE and DTSTART"},
 		{"DTSTART;TZID=Oslo-by-the-sea:20260301T090000\nDURATION:PT1H", "not a time zone"},
 		{three + "DTEND:20260301T090000Z", "one of DTEND and DURATION"},
+		{"DTSTART:20260301\nDURATION:P999999W", "longer than 3660 days"},
+		{"DTSTART:20260301T080000Z\nDURATION:PT999999H999999H999999H", "longer than 3660 days"},
+		{"DTSTART:00010301\nDTEND:99990301", "longer than 3660 days"},
 	} {
 		c, err := timing.ParseCalendar(calendarOf(tt.event), oslo(t))
 		if err != nil {

@@ -1,6 +1,8 @@
 // Package tree parses the text of a manifest to a tree of nodes with locations, and overlays
 // trees. Only this package depends on YAML: its users see mappings, sequences and scalars, which
 // keep their original text.
+//
+// Parsing can run concurrently, and a tree can be read concurrently, but Mark changes it.
 package tree
 
 import (
