@@ -125,7 +125,8 @@ bench: setup-bench
 
 .PHONY: measure bench-short
 measure:
-	go test -run '^$$' -bench . -benchtime 3x ./core/...
+	go test -run '^$$' -bench . -benchtime 3x $$(go list ./core/... | grep -v core/judge)
+	go test -run '^$$' -bench . -benchtime 1x -timeout 2h ./core/judge
 	go test -run '^$$' -bench . -benchtime 1x ./sqlstmt
 	go test -run '^$$' -bench Archive -benchtime 3x ./engine/build
 	go test -run '^$$' -bench Steps -benchtime 1x ./engine/deploy
