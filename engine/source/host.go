@@ -240,7 +240,9 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	request := r.Clone(r.Context())
-	if len(r.TransferEncoding) > 0 { // net/http/cgi refuses chunked bodies, which git sends above 1 MiB
+	if r.ContentLength != 0 {
+		// net/http/cgi refuses chunked bodies, which git sends above 1 MiB, and git waits in a loop for the rest of a body
+		// of a known length that is cut off.
 		request.TransferEncoding, request.ContentLength = nil, -1
 	}
 	// git inflates a push: this limits its memory (KiB) and time (s).

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -14,6 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"rudmar/core/check"
 	"rudmar/core/manifest"
@@ -402,5 +405,38 @@ func TestMissingCommits(t *testing.T) {
 		if err := os.Rename(objects+".away", objects); err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// A push whose body is cut off ends, and leaves no process that waits for the rest.
+func TestCutOffPush(t *testing.T) {
+	_, address, _ := host(t)
+	c, err := net.Dial("tcp", strings.TrimPrefix(address, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, address+"/brambleford.git/git-receive-pack",
+		strings.NewReader(strings.Repeat("a", 100_000)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	request.SetBasicAuth("wren", "right")
+	request.Header.Set("Content-Type", "application/x-git-receive-pack-request")
+	var whole bytes.Buffer
+	if err := request.Write(&whole); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Write(whole.Bytes()[:whole.Len()-90_000]); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.(*net.TCPConn).CloseWrite(); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.SetReadDeadline(time.Now().Add(time.Minute)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.ReadAll(c); err != nil { // the response, or the end of the connection
+		t.Errorf("the push goes on: %v", err)
 	}
 }
