@@ -70,7 +70,7 @@ test-e2e:
 	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m ./e2e
 
 test-go:
-	$(MAKE) --no-print-directory -k test-race test-apart test-plain bench-short
+	$(MAKE) --no-print-directory -k -j 1 test-race test-apart test-plain bench-short
 
 test-race:
 	$(RACE_TEST) -p 1 $(RACED)
