@@ -293,7 +293,7 @@ func TestShiftLeavesOutEarlierInvocations(t *testing.T) {
 // Without traffic, each step of a shift lasts as long as it can, and says so.
 func TestShiftWithoutTraffic(t *testing.T) {
 	r := newRig(t)
-	r.push(shifted("1s", firstAnswer))
+	r.push(shifted("1s, at_most: 2s", firstAnswer))
 	r.reaches(1, "trial", delivery.Settled)
 	begun := time.Now()
 	r.push(shifted("1s, at_most: 2s", goodAnswer))

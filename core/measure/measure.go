@@ -64,8 +64,8 @@ func Monday(at time.Time) time.Time {
 	return day.AddDate(0, 0, -(int(day.Weekday())+6)%7)
 }
 
-// Of measures a stage over a number of weeks until now, from all passages of a service, in order of time. Passages after
-// now do not count; without weeks, all figures are zero.
+// Of measures a stage over a number of weeks until now, from all passages of a service, in order of time. Passages
+// after now do not count; without weeks, all figures are zero.
 func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 	weeks = max(0, weeks)
 	first := Monday(now).Add(-time.Duration(weeks-1) * week)

@@ -218,8 +218,8 @@ func (p *Plan) Functions() []string {
 	return out
 }
 
-// Compute computes the plan. The same inputs result in the same plan, to the byte. If Wanted is not sorted, the plan has
-// a blocker and no steps.
+// Compute computes the plan. The same inputs result in the same plan, to the byte. If Wanted is not sorted, the plan
+// has a blocker and no steps.
 func Compute(in Inputs) *Plan {
 	for i := 1; i < len(in.Wanted); i++ {
 		if in.Wanted[i-1].Address >= in.Wanted[i].Address {
