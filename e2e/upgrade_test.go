@@ -114,6 +114,20 @@ func TestUpgradeFromFormerTerms(t *testing.T) {
 		}
 	}
 
+	// Everybody views everything, as before, and the journal says so.
+	var told []api.JournalEntry
+	r.ask("marram", "GET", "/services/frostline/journal?text=view%20everywhere", nil, &told)
+	if len(told) < 3 {
+		t.Errorf("nothing says that everybody can view everything: %+v", told)
+	}
+	for _, user := range []string{"wren", "linden", "marram"} {
+		for _, service := range []string{"frostline", "watering", "boxes"} {
+			if status, text := r.try(user, "GET", "/services/"+service+"/board", nil, nil); status != 200 {
+				t.Errorf("%s views %s: %d %s", user, service, status, text)
+			}
+		}
+	}
+
 	gate := func(service string, version int, stage string, kind string) (out api.Gate) {
 		until(t, fmt.Sprintf("the gates of %s %d are evaluated", service, version), func() bool {
 			var d api.DeliveryStage
