@@ -60,16 +60,16 @@ func At(at Cursor, names Names) Assist {
 	switch {
 	case shape == nil:
 	case c.reference:
-		out.Completions = referenceCompletions(names.Service)
+		out.Completions = referenceCompletions(names.Service, slices.Contains(c.path, "env"))
 	case !c.value && (shape.Form == language.ObjectForm || shape.Form == language.TruthOrForm):
 		for _, k := range shape.Keys {
-			if !c.present[k.Name] {
+			if !c.present[k.Name] && !excluded(k.Name, c) {
 				out.Completions = append(out.Completions,
 					Completion{Label: k.Name, Insert: k.Name + insertAfter(k.Shape), Kind: "key", About: k.About})
 			}
 		}
 	default:
-		out.Completions = append(valueCompletions(shape, c.path, names.Service), offered(names.Offers, c)...)
+		out.Completions = append(valueCompletions(shape, c, names), offered(names.Offers, c)...)
 	}
 	return out
 }
@@ -108,17 +108,77 @@ func follow(s *language.Shape, path []string) (*language.Shape, *language.Key) {
 	return s, key
 }
 
-func referenceCompletions(s *manifest.Service) []Completion {
+// excluded reports whether a key conflicts with a key that its mapping has already.
+func excluded(key string, c context) bool {
+	in := ""
+	for _, name := range c.path {
+		if name == "triggers" || name == "send" || name == "enter" || name == "stages" || name == "settings" {
+			in = name
+		}
+	}
+	has := func(names ...string) bool {
+		return slices.ContainsFunc(names, func(n string) bool { return c.present[n] })
+	}
+	switch in {
+	case "triggers":
+		for _, kind := range manifest.TriggerKinds() {
+			if c.present[string(kind)] {
+				return key != "enabled" && !slices.Contains(language.TriggerKeys(string(kind)), key)
+			}
+		}
+	case "send":
+		switch key {
+		case "route", "trigger", "payload":
+			return has("route", "trigger", "payload")
+		case "query", "headers", "body":
+			return has("trigger", "payload")
+		case "event":
+			return has("route", "payload")
+		}
+	case "enter":
+		return key == "branch" && has("after") || key == "after" && has("branch")
+	case "settings":
+		return key == "values" && has("min", "max") || (key == "min" || key == "max") && has("values")
+	case "stages":
+		return key == "target" && has("targets") || key == "targets" && has("target")
+	}
+	return false
+}
+
+// conflicts reports whether a value conflicts with another key of its mapping.
+func conflicts(value string, c context) bool {
+	last := ""
+	if len(c.path) > 0 {
+		last = c.path[len(c.path)-1]
+	}
+	switch {
+	case last == "when":
+		isPush := value == string(manifest.OnPush)
+		return isPush && c.present["after"] || !isPush && c.present["branch"] ||
+			c.present["allow_partial"] && value != string(manifest.OnRequest)
+	case last == "type" && (c.present["min"] || c.present["max"]):
+		return value != "number"
+	case last == "type" && c.present["values"]:
+		return value != "enum"
+	}
+	return false
+}
+
+func referenceCompletions(s *manifest.Service, inEnv bool) []Completion {
 	names := []string{"stage.name", "stage.region", "service", "version"}
 	if s != nil {
 		for _, setting := range s.Settings {
 			names = append(names, "settings."+setting.Name)
 		}
 		for _, secret := range s.Secrets {
-			names = append(names, "secrets."+secret)
+			if inEnv { // no other place takes a secret
+				names = append(names, "secrets."+secret)
+			}
 		}
 		for _, fn := range s.Functions {
-			names = append(names, "functions."+fn.Name+".url")
+			if slices.ContainsFunc(fn.At("").Triggers, func(t manifest.Trigger) bool { return t.Kind == manifest.RouteTrigger }) {
+				names = append(names, "functions."+fn.Name+".url")
+			}
 		}
 	}
 	return nameCompletions(names, "reference")
@@ -133,8 +193,9 @@ func nameCompletions(names []string, about string) []Completion {
 	return out
 }
 
-func valueCompletions(s *language.Shape, path []string, service *manifest.Service) []Completion {
-	values := s.Choices
+func valueCompletions(s *language.Shape, c context, all Names) []Completion {
+	service := all.Service
+	path, values := c.path, s.Choices
 	switch {
 	case s.Form == language.BoolForm, s.Form == language.TruthOrForm:
 		values = []string{"true", "false"}
@@ -145,10 +206,13 @@ func valueCompletions(s *language.Shape, path []string, service *manifest.Servic
 	case s.Form == language.ZoneForm:
 		values = []string{"UTC", "Europe/Oslo"}
 	case s.Form == language.RouteForm:
-		values = []string{"GET /", "POST /", "PUT /", "DELETE /", "ANY /{rest...}"}
+		values = []string{"GET /", "POST /", "PUT /", "DELETE /", `"ANY /{rest...}"`}
 	}
 	out := []Completion{}
 	for _, v := range values {
+		if s.Misfit(strings.Trim(v, `"`), false, "") != nil || slices.Contains(c.listed, v) || conflicts(v, c) {
+			continue // beyond the key's limits, already there, or against another key
+		}
 		out = append(out, Completion{Label: v, Insert: v, Kind: "value"})
 	}
 	if s.Form == language.CELForm {
@@ -171,18 +235,34 @@ func valueCompletions(s *language.Shape, path []string, service *manifest.Servic
 	switch last {
 	case "after_function":
 		for _, fn := range service.Functions {
-			names = append(names, fn.Name)
+			if fn.Name != c.own { // a function cannot run after itself
+				names = append(names, fn.Name)
+			}
 		}
-	case "after", "per_stage":
+	case "after":
 		for _, st := range service.Stages {
+			if st.Name == c.own {
+				break // only stages before it
+			}
 			names = append(names, st.Name)
+		}
+	case "per_stage":
+		for _, st := range service.Stages {
+			if !c.present[st.Name] {
+				names = append(names, st.Name)
+			}
 		}
 	case "set":
 		for _, st := range service.Settings {
-			names = append(names, st.Name)
+			if !c.present[st.Name] {
+				names = append(names, st.Name)
+			}
 		}
 	case "resource":
-		names = resources(service)
+		names = slices.DeleteFunc(resources(service), func(name string) bool {
+			kind, _, _ := strings.Cut(name, "/")
+			return lacks(all.Offers, kind, c.verbs)
+		})
 	}
 	return append(out, nameCompletions(names, "of this service")...)
 }
@@ -205,20 +285,30 @@ func offered(offers *check.Offers, c context) []Completion {
 			verbs = append(verbs, offers.Verbs(kind)...)
 		}
 		slices.Sort(verbs)
-		return nameCompletions(slices.Compact(verbs), "verb")
+		verbs = slices.DeleteFunc(slices.Compact(verbs), func(v string) bool { return slices.Contains(c.listed, v) })
+		return nameCompletions(verbs, "verb")
 	case "resource":
 		var out []Completion
 		for _, kind := range offers.Kinds() {
+			if lacks(offers, kind, c.verbs) {
+				continue
+			}
 			out = append(out, Completion{Label: kind + "/", Insert: kind + "/", Kind: "name",
 				About: strings.Join(offers.Verbs(kind), ", ")})
 		}
 		return out
 	case "target", "targets":
 		if offers != nil {
-			return nameCompletions(offers.Targets(), "target")
+			return nameCompletions(slices.DeleteFunc(offers.Targets(), func(t string) bool { return slices.Contains(c.listed, t) }), "target")
 		}
 	}
 	return nil
+}
+
+// lacks reports whether a kind of resource, if it is known, does not have some of the verbs.
+func lacks(offers *check.Offers, kind string, verbs []string) bool {
+	has := offers.Verbs(kind)
+	return len(has) > 0 && slices.ContainsFunc(verbs, func(v string) bool { return v != "*" && !slices.Contains(has, v) })
 }
 
 // resources lists the resources that a service's permissions name already.

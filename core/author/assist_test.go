@@ -62,9 +62,9 @@ func TestAssist(t *testing.T) {
 		{"in a second stage", sv, "stages:\n  - stage: trial\n    target: local/north\n  - stage: live\n    |", "stages",
 			[]string{"target"}, []string{"stage"}},
 		{"when it enters", sv, "stages:\n  - stage: live\n    enter: {after: trial, when: |", "stages enter when",
-			[]string{"push", "ready", "request"}, nil},
+			[]string{"ready", "request"}, []string{"push"}},
 		{"after which stage", sv, "stages:\n  - stage: live\n    enter: {after: |", "stages enter after",
-			[]string{"trial", "live"}, nil},
+			[]string{"trial"}, []string{"live"}},
 		{"a key of a case", cs, "case: x\nsend: {|", "send", []string{"route", "trigger", "payload"}, nil},
 		{"in a broken file", fn, "handler: [warn\nmemory: 128\n|", "", []string{"timeout"}, []string{"memory"}},
 	}

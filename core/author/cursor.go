@@ -9,6 +9,9 @@ type context struct {
 	reference bool            // after ${
 	present   map[string]bool // keys in the same mapping
 	of        string          // the value of resource: on the same line
+	verbs     []string        // the items of allow: on the same line
+	listed    []string        // the other items of the list in brackets on the same line
+	own       string          // the name of the stage or function that the line belongs to
 }
 
 // contextAt finds the keys that lead to a place by indentation, and within the
@@ -27,13 +30,66 @@ func contextAt(text string, line, column int) context {
 	if _, of, ok := strings.Cut(lines[line-1], "resource:"); ok {
 		c.of = strings.Trim(strings.TrimSpace(of), `"'{} `)
 	}
+	if _, verbs, ok := strings.Cut(lines[line-1], "allow: ["); ok {
+		verbs, _, _ = strings.Cut(verbs, "]")
+		c.verbs = itemsOf(verbs)
+	}
+	if open := strings.LastIndex(before, "["); open > strings.LastIndex(before, "]") {
+		items := before[open+1:]
+		if last := strings.LastIndex(items, ","); last >= 0 {
+			c.listed = itemsOf(items[:last])
+		}
+		after := string(runes[max(0, min(column-1, len(runes))):])
+		if _, rest, ok := strings.Cut(strings.TrimLeft(after, " "), ","); ok && strings.HasPrefix(strings.TrimLeft(after, " "), ",") {
+			rest, _, _ = strings.Cut(rest, "]")
+			c.listed = append(c.listed, itemsOf(rest)...)
+		}
+	}
+	c.own = ownName(lines, line-1)
 	if open := strings.LastIndex(before, "${"); open >= 0 && !strings.Contains(before[open:], "}") {
 		c.reference = true
+	}
+	if strings.LastIndex(before, "{") > strings.LastIndex(before, "}") {
+		c.following(string(runes[max(0, min(column-1, len(runes))):]))
 	}
 	if !strings.Contains(before, "{") {
 		c.siblings(lines, line-1, indentOf(before))
 	}
 	return c
+}
+
+// itemsOf returns the items of a list in brackets.
+func itemsOf(text string) (out []string) {
+	for _, item := range strings.Split(text, ",") {
+		if item = strings.Trim(strings.TrimSpace(item), `"'`); item != "" {
+			out = append(out, item)
+		}
+	}
+	return out
+}
+
+// ownName returns the stage whose item a line belongs to, or else the function of the file.
+func ownName(lines []string, at int) string {
+	value := func(line, key string) string {
+		if _, v, ok := strings.Cut(line, key+":"); ok {
+			v, _, _ = strings.Cut(v, ",")
+			return strings.Trim(strings.TrimSpace(v), `"'{}`)
+		}
+		return ""
+	}
+	for i := at; i >= 0; i-- {
+		if isItem(lines[i]) || i == at && strings.Contains(lines[i], "stage:") {
+			if name := value(lines[i], "stage"); name != "" {
+				return name
+			}
+		}
+	}
+	for _, l := range lines {
+		if strings.HasPrefix(l, "function:") {
+			return value(l, "function")
+		}
+	}
+	return ""
 }
 
 func isItem(s string) bool { return strings.HasPrefix(strings.TrimLeft(s, " "), "- ") }
@@ -134,6 +190,35 @@ func (c *context) inLine(s string) {
 		c.value = true
 	}
 	c.present = present
+}
+
+// following gathers the keys of the same braces behind the cursor.
+func (c *context) following(s string) {
+	depth, word := 0, ""
+	var quote rune
+	for _, r := range s {
+		switch {
+		case quote != 0:
+			if r == quote {
+				quote = 0
+			}
+		case r == '"' || r == '\'':
+			quote = r
+		case r == '{' || r == '[':
+			depth++
+		case r == '}' || r == ']':
+			if depth--; depth < 0 {
+				return
+			}
+		case r == ':' && depth == 0:
+			c.present[strings.TrimSpace(word)] = true
+			word = ""
+		case r == ',' && depth == 0:
+			word = ""
+		case depth == 0:
+			word += string(r)
+		}
+	}
 }
 
 // siblings gathers the keys of the mapping that the line at an indentation belongs to.
