@@ -115,7 +115,7 @@ func TestEvents(t *testing.T) {
 	}
 }
 
-// randomEvents returns a recurring event, sometimes with exceptions, dates and moved occurrences.
+// randomEvents returns a recurring event, sometimes with exceptions and dates.
 func randomEvents(rng *rand.Rand) []string {
 	start := time.Date(2026, 1, 1, 8, 0, 0, 0, time.UTC).AddDate(0, 0, rng.IntN(360))
 	const utc = "20060102T150405Z"
