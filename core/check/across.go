@@ -66,15 +66,16 @@ func (w *whole) across() {
 		f.followed = true
 		f.alone = own.apart(func() { own.follow(f, w.out.Functions[i], functions) })
 	})
-	w.references(w.root.node.Get("defaults"), functions)
+	w.addresses(w.references(w.root.node.Get("defaults"), functions))
+	for _, i := range w.declared {
+		w.addresses(w.files[i].urls) // other functions' routes decide
+	}
 	w.variables(w.root.node.Get("defaults").Get("env"))
-	w.values(w.root.node.Get("defaults").Get("env"))
 	w.circles()
 	w.formerNames()
 	w.gates()
 	w.nearlyRight()
 	w.unread()
-	w.addresses()
 	for _, s := range w.stages() {
 		w.collisions(s.Name)
 	}
@@ -94,22 +95,18 @@ func (w *whole) follow(f *known, fn *manifest.Function, functions []string) {
 	n := f.node
 	w.handler(f, fn, n)
 	w.build(n, fn, f.code)
-	w.sources(n.Get("triggers"))
-	w.values(n.Get("env"))
 	w.offers(n)
 	w.triggers(n.Get("triggers"), functions)
 	w.variables(n.Get("env"))
 	w.permissions(n.Get("permissions"), w.stages())
-	w.references(n, functions)
+	f.urls = w.references(n, functions)
 	if in := n.Get("per_stage"); in != nil && in.Kind == tree.Mapping {
 		for i, stage := range in.Items {
 			w.overrides(n.Get("triggers"), stage.Get("triggers"), in.Keys[i].Text, functions)
 			w.variables(stage.Get("env"))
 			w.permissions(stage.Get("permissions"),
 				slices.DeleteFunc(slices.Clone(w.stages()), func(s manifest.Stage) bool { return s.Name != in.Keys[i].Text }))
-			w.references(stage, functions)
-			w.sources(stage.Get("triggers"))
-			w.values(stage.Get("env"))
+			f.urls = append(f.urls, w.references(stage, functions)...)
 			w.required(stage)
 			w.handlerIn(fn, in.Keys[i].Text, stage)
 		}

@@ -82,6 +82,7 @@ type known struct {
 	declared []diagnostic.Diagnostic
 	followed bool // whether later parts were checked
 	alone    []diagnostic.Diagnostic
+	urls     []urlReference
 	code     string // the handler's file that was searched; "" for none
 	codeHeld stamp
 
@@ -101,7 +102,7 @@ func (k *known) unfollowed() *known {
 		return k
 	}
 	again := *k
-	again.followed, again.alone = false, nil
+	again.followed, again.alone, again.urls = false, nil, nil
 	return &again
 }
 

@@ -9,24 +9,25 @@ import (
 	"rudmar/core/cases"
 	"rudmar/core/diagnostic"
 	"rudmar/core/expression"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/tree"
 )
 
 // checkCase checks the destination and the expectations of a case.
-func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, language *expression.Language) {
+func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, expressions *expression.Language) {
 	send := n.Get("send")
 	if send == nil || send.Kind != tree.Mapping {
 		return
 	}
-	w.sendKeys(send)
-	w.caseRoutes(fn, c, send)
-	ways := 0
-	for _, key := range []string{"route", "trigger", "payload"} {
+	ways, way := 0, ""
+	for _, key := range language.SendWays() {
 		if send.Get(key) != nil {
-			ways++
+			ways, way = ways+1, key
 		}
 	}
+	w.sendKeys(send, way)
+	w.caseRoutes(fn, c, send)
 	switch {
 	case ways != 1:
 		w.add(diagnostic.CodeCaseSend, send.Range(),
@@ -47,22 +48,15 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 			w.add(diagnostic.CodeCaseSend, at.Range(), "%v", err)
 		}
 	case c.Send.Route != "":
-		method, target, ok := strings.Cut(c.Send.Route, " ")
-		matched := false
-		for _, t := range fn.At("").Triggers {
-			if t.Kind == manifest.RouteTrigger {
-				_, m := t.Route.V.Match(method, target)
-				matched = matched || m
-			}
-		}
-		if !ok || !matched || !strings.HasPrefix(target, "/") {
+		_, target, _ := strings.Cut(c.Send.Route, " ")
+		if matched, _ := routeOf(fn.At(""), c.Send); !matched || !strings.HasPrefix(target, "/") {
 			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s matches %q", fn.Name,
 				diagnostic.Clip(c.Send.Route))
 		}
 	}
 	if expect := n.Get("expect"); expect != nil && expect.Kind == tree.Sequence {
 		for _, item := range expect.Items {
-			w.expression(language, item, fmt.Sprintf("%q", diagnostic.Clip(item.Value())))
+			w.expression(expressions, item, fmt.Sprintf("%q", diagnostic.Clip(item.Value())))
 		}
 	}
 	if stages := n.Get("stages"); stages != nil && stages.Kind == tree.Sequence {

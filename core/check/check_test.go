@@ -488,6 +488,21 @@ func TestDiagnosticLines(t *testing.T) {
 	}
 }
 
+// A problem in another file is not assigned to the stage that has its line in rudmar.yaml.
+func TestStageOfOtherFiles(t *testing.T) {
+	line := 1 + strings.Count(service[:strings.Index(service, "stage: live")], "\n")
+	fn := strings.Replace(warn, "${settings.frost_limit}", "${functions.night.url}", 1)
+	fn = strings.Repeat("# a comment\n", line-1-strings.Count(fn[:strings.Index(fn, "LIMIT_C")], "\n")) + fn
+	files := sound(map[string]string{"functions/warn/function.yaml": fn, "functions/night/function.yaml": "function: night\nhandler: main:run\n",
+		"functions/night/main.py": "def run(c): pass\n"})
+	for _, stage := range []string{"", "trial", "live"} {
+		r := check.Options{Stage: stage}.Service(files)
+		if len(r.Diagnostics) != 1 || r.Diagnostics[0].Stage != "" || r.Diagnostics[0].Line != line {
+			t.Errorf("in %q: %v", stage, r.Diagnostics)
+		}
+	}
+}
+
 // Conflicting keys of a stage are reported.
 func TestExclusiveKeys(t *testing.T) {
 	for _, tt := range []struct{ old, wrong, says string }{

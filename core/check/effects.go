@@ -16,11 +16,10 @@ import (
 
 // settingLimits reports limits that settings of a type do not have.
 func (w *whole) settingLimits(n *tree.Node, s *manifest.Setting) {
-	only := map[string]string{"min": "number", "max": "number", "values": "enum"}
-	for _, key := range []string{"min", "max", "values"} {
-		if at := n.Key(key); at != nil && s.Type != "" && s.Type != only[key] {
-			w.add(diagnostic.CodeSetting, at.Range(), "%s is only valid for settings of type %s, not %s; remove it", key,
-				only[key], s.Type)
+	for _, k := range n.Keys {
+		if of := language.LimitOf(k.Text); of != "" && s.Type != "" && s.Type != of {
+			w.add(diagnostic.CodeSetting, k.Range(), "%s is only valid for settings of type %s, not %s; remove it", k.Text, of,
+				s.Type)
 		}
 	}
 }
@@ -53,9 +52,7 @@ func (w *whole) build(n *tree.Node, fn *manifest.Function, handler string) {
 	}
 	for _, item := range exclude.Items {
 		switch {
-		case item.Kind != tree.Scalar:
-		case !pack.ValidPattern(item.Text):
-			w.add(diagnostic.CodePath, item.Range(), "%q is not a pattern; close its brackets, such as *.[ch]", diagnostic.Clip(item.Text))
+		case item.Kind != tree.Scalar || !w.pattern(item):
 		case handler != "" && pack.Exclude([]string{item.Text}, strings.TrimPrefix(handler, path.Clean(fn.Code)+"/")):
 			w.add(diagnostic.CodePath, item.Range(), "%q excludes %s, which has the handler; name the files to exclude more precisely",
 				diagnostic.Clip(item.Text), path.Base(handler))
@@ -63,42 +60,34 @@ func (w *whole) build(n *tree.Node, fn *manifest.Function, handler string) {
 	}
 }
 
-// sources reports triggers without a source, and patterns that match nothing.
-func (w *whole) sources(triggers *tree.Node) {
-	if triggers == nil || triggers.Kind != tree.Mapping {
+// source reports a trigger without a source, a pattern that matches nothing, and callers that are not groups.
+func (w *whole) source(t *tree.Node) {
+	for _, key := range []string{"objects", "queue"} {
+		if at := t.Get(key); at != nil && at.Kind == tree.Scalar && strings.TrimSpace(at.Text) == "" {
+			w.add(diagnostic.CodeWrongKind, at.Range(), "%s is empty; name the source", key)
+		}
+	}
+	if at := t.Get("match"); at != nil && at.Kind == tree.Scalar && !strings.Contains(at.Text, "${") {
+		w.pattern(at)
+	}
+	open := t.Get("open_to")
+	if open == nil || open.Kind != tree.Sequence {
 		return
 	}
-	for _, t := range triggers.Items {
-		for _, key := range []string{"objects", "queue"} {
-			if at := t.Get(key); at != nil && at.Kind == tree.Scalar && strings.TrimSpace(at.Text) == "" {
-				w.add(diagnostic.CodeWrongKind, at.Range(), "%s is empty; name the source", key)
-			}
-		}
-		if at := t.Get("match"); at != nil && at.Kind == tree.Scalar && !strings.Contains(at.Text, "${") && !pack.ValidPattern(at.Text) {
-			w.add(diagnostic.CodePath, at.Range(), "%q is not a pattern; close its brackets, such as *.[ch]", diagnostic.Clip(at.Text))
-		}
-		open := t.Get("open_to")
-		if open == nil || open.Kind != tree.Sequence {
-			continue
-		}
-		for _, item := range open.Items {
-			if item.Text == "anyone" || item.Text == "authenticated" {
-				w.add(diagnostic.CodeOpenTo, item.Range(), "%s is not a group; write open_to: %s, or only groups", item.Text, item.Text)
-			}
+	for _, item := range open.Items {
+		if item.Text == "anyone" || item.Text == "authenticated" {
+			w.add(diagnostic.CodeOpenTo, item.Range(), "%s is not a group; write open_to: %s, or only groups", item.Text, item.Text)
 		}
 	}
 }
 
-// values reports variables with characters that no process can receive.
-func (w *whole) values(env *tree.Node) {
-	if env == nil || env.Kind != tree.Mapping {
-		return
+// pattern reports whether a pattern of files is valid.
+func (w *whole) pattern(at *tree.Node) bool {
+	valid := pack.ValidPattern(at.Text)
+	if !valid {
+		w.add(diagnostic.CodePath, at.Range(), "%q is not a pattern; close its brackets, such as *.[ch]", diagnostic.Clip(at.Text))
 	}
-	for _, item := range env.Items {
-		if item.Kind == tree.Scalar && strings.ContainsRune(item.Text, 0) {
-			w.add(diagnostic.CodeVariable, item.Range(), "the value contains a NUL character, which ends it; remove it")
-		}
-	}
+	return valid
 }
 
 // required reports a stage that removes what a function needs.
@@ -108,70 +97,26 @@ func (w *whole) required(stage *tree.Node) {
 	}
 }
 
-// addresses reports references to the address of a function without a route.
-func (w *whole) addresses() {
-	w.addressesIn(w.root.node.Get("defaults"))
-	for _, i := range w.declared {
-		n := w.files[i].node
-		w.addressesIn(n)
-		if in := n.Get("per_stage"); in != nil {
-			for _, stage := range in.Items {
-				w.addressesIn(stage)
-			}
-		}
-	}
-}
-
-func (w *whole) addressesIn(n *tree.Node) {
-	env := n.Get("env")
-	if env == nil || env.Kind != tree.Mapping {
-		return
-	}
-	for _, item := range env.Items {
-		if item.Kind != tree.Scalar || !strings.Contains(item.Text, "${") {
+// addresses reports references to the address of a function without a route in a stage that the check is about.
+func (w *whole) addresses(urls []urlReference) {
+	for _, url := range urls {
+		fn := w.out.Function(url.function)
+		if fn.At("").HasRoute() || slices.ContainsFunc(w.stages(), func(s manifest.Stage) bool { return fn.At(s.Name).HasRoute() }) {
 			continue
 		}
-		template, err := manifest.ParseTemplate(item.Text)
-		if err != nil {
-			continue // reported elsewhere
-		}
-		for _, part := range template {
-			if part.Kind == manifest.ToURL && !w.routed(part.Name) {
-				w.add(diagnostic.CodeReferencePlace, item.Part(part.Offset, part.Length),
-					"%s has no route, so it has no address; add a route trigger to it", part.Name)
-			}
-		}
+		w.add(diagnostic.CodeReferencePlace, url.at, "%s has no route, so it has no address; add a route trigger to it",
+			url.function)
 	}
-}
-
-// routed reports whether a function has a route in a stage that the check is about.
-func (w *whole) routed(name string) bool {
-	fn := w.out.Function(name)
-	if fn == nil {
-		return true // reported elsewhere
-	}
-	configs := []*manifest.Config{fn.At("")}
-	for _, s := range w.stages() {
-		configs = append(configs, fn.At(s.Name))
-	}
-	return slices.ContainsFunc(configs, func(c *manifest.Config) bool {
-		return slices.ContainsFunc(c.Triggers, func(t manifest.Trigger) bool { return t.Kind == manifest.RouteTrigger })
-	})
 }
 
 // sendKeys reports keys of a case's destination that it does not use.
-func (w *whole) sendKeys(send *tree.Node) {
-	way := ""
-	for _, key := range []string{"route", "trigger", "payload"} {
-		if send.Get(key) != nil {
-			way = key
-		}
-	}
-	of := map[string]string{"query": "route", "headers": "route", "body": "route", "event": "trigger"}
+func (w *whole) sendKeys(send *tree.Node, way string) {
 	for _, k := range send.Keys {
-		if needs := of[k.Text]; needs != "" && needs != way {
-			w.add(diagnostic.CodeCaseSend, k.Range(), "%s is only valid with a %s, and this case sends to a %s; remove it", k.Text,
-				needs, way)
+		for _, other := range language.SendWays() {
+			if other != way && slices.Contains(language.SendKeys(other), k.Text) {
+				w.add(diagnostic.CodeCaseSend, k.Range(), "%s is only valid with a %s, and this case sends to a %s; remove it", k.Text,
+					other, way)
+			}
 		}
 	}
 }
@@ -182,8 +127,11 @@ func (w *whole) caseRoutes(fn *manifest.Function, c manifest.Case, send *tree.No
 	if at == nil {
 		return
 	}
+	if _, enabled := routeOf(fn.At(""), c.Send); !enabled {
+		return
+	}
 	for _, s := range w.stages() {
-		if c.RunsIn(&s) && len(s.Targets) > 0 && !takes(fn.At(s.Name), c.Send) && takes(fn.At(""), c.Send) {
+		if _, enabled := routeOf(fn.At(s.Name), c.Send); !enabled && c.RunsIn(&s) && len(s.Targets) > 0 {
 			w.add(diagnostic.CodeCaseSend, at.Range(),
 				"the case runs in %s, where its route is disabled; leave the stage out with stages, or enable the route",
 				s.Name)
@@ -192,41 +140,42 @@ func (w *whole) caseRoutes(fn *manifest.Function, c manifest.Case, send *tree.No
 	}
 }
 
-// takes reports whether a function has an enabled route for a case.
-func takes(c *manifest.Config, send manifest.Send) bool {
+// routeOf reports whether a function has a route for a case, and whether one is enabled.
+func routeOf(c *manifest.Config, send manifest.Send) (found, enabled bool) {
 	method, target, _ := strings.Cut(send.Route, " ")
-	return slices.ContainsFunc(c.Triggers, func(t manifest.Trigger) bool {
-		if !t.Enabled.V || t.Kind != manifest.RouteTrigger {
-			return false
+	for _, t := range c.Triggers {
+		if t.Kind != manifest.RouteTrigger {
+			continue
 		}
-		_, ok := t.Route.V.Match(method, target)
-		return ok
-	})
+		if _, ok := t.Route.V.Match(method, target); ok {
+			found, enabled = true, enabled || t.Enabled.V
+		}
+	}
+	return found, enabled
 }
 
 // unread reports folders of functions with code but without a manifest.
 func (w *whole) unread() {
-	used := map[string]bool{}
-	for _, fn := range w.out.Functions {
-		used[fn.Code] = true
-	}
-	told := map[string]bool{}
+	last, suspect := "", false // the folder of the file before, and whether it has no manifest
 	for _, name := range w.all {
-		parts := strings.Split(name, "/")
-		if len(parts) != 3 || parts[0] != "functions" || told[parts[1]] {
+		rest, ok := strings.CutPrefix(name, "functions/")
+		folder, file, below := strings.Cut(rest, "/")
+		if !ok || !below {
 			continue
 		}
-		dir := path.Join(parts[0], parts[1])
-		isCode := slices.ContainsFunc([]string{"python", "node", "go"}, func(runtime string) bool {
-			return slices.Contains(language.Endings(runtime), path.Ext(name))
-		})
-		if !isCode || used[dir] || w.has(path.Join(dir, language.FunctionFile)) ||
-			slices.ContainsFunc(w.all, func(other string) bool { // another problem with its manifest
-				return path.Dir(other) == dir && (strings.HasPrefix(path.Base(other), "function") || path.Ext(other) == ".yml")
-			}) {
+		dir := "functions/" + folder
+		if folder != last {
+			last = folder
+			suspect = !w.has(path.Join(dir, language.FunctionFile)) &&
+				!slices.ContainsFunc(w.out.Functions, func(fn *manifest.Function) bool { return fn.Code == dir }) &&
+				!slices.ContainsFunc(w.all, func(other string) bool { // another problem with its manifest
+					return path.Dir(other) == dir && (strings.HasPrefix(path.Base(other), "function") || path.Ext(other) == ".yml")
+				})
+		}
+		if !suspect || strings.Contains(file, "/") || !language.IsCode(file) {
 			continue
 		}
-		told[parts[1]] = true
+		suspect = false // told
 		w.add(diagnostic.CodeNearlyRight, diagnostic.Range{File: name, Line: 1, Column: 1, EndLine: 1, EndColumn: 2},
 			"%s has code, but no %s, so it is not deployed; add the manifest, or name the folder as the code of a function",
 			dir, language.FunctionFile).Severity = diagnostic.Warning

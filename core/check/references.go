@@ -9,14 +9,21 @@ import (
 	"rudmar/core/tree"
 )
 
-// references checks the names in every template of a function or of defaults.
-func (w *whole) references(n *tree.Node, functions []string) {
+// urlReference is a reference to the address of a function of the service.
+type urlReference struct {
+	function string
+	at       diagnostic.Range
+}
+
+// references checks the names in every template of a function or of defaults, and returns the addresses that they refer
+// to.
+func (w *whole) references(n *tree.Node, functions []string) (urls []urlReference) {
 	if n == nil || n.Kind != tree.Mapping {
-		return
+		return nil
 	}
 	if env := n.Get("env"); env != nil && env.Kind == tree.Mapping {
 		for _, item := range env.Items {
-			w.reference(item, functions, true)
+			urls = append(urls, w.reference(item, functions, true)...)
 		}
 	}
 	if triggers := n.Get("triggers"); triggers != nil && triggers.Kind == tree.Mapping {
@@ -31,15 +38,16 @@ func (w *whole) references(n *tree.Node, functions []string) {
 			w.reference(p.Get("resource"), functions, false)
 		}
 	}
+	return urls
 }
 
-func (w *whole) reference(n *tree.Node, functions []string, inEnv bool) {
+func (w *whole) reference(n *tree.Node, functions []string, inEnv bool) (urls []urlReference) {
 	if n == nil || n.Kind != tree.Scalar || !strings.Contains(n.Text, "${") {
-		return
+		return nil
 	}
 	template, err := manifest.ParseTemplate(n.Text)
 	if err != nil {
-		return // already reported
+		return nil // already reported
 	}
 	for _, part := range template {
 		prefix := len("${") + len(part.Kind) + 1
@@ -59,7 +67,10 @@ func (w *whole) reference(n *tree.Node, functions []string, inEnv bool) {
 		case manifest.ToURL:
 			if !contains(functions, part.Name) {
 				w.unknownName(at, part.Name, "function", functions)
+			} else {
+				urls = append(urls, urlReference{part.Name, n.Part(part.Offset, part.Length)})
 			}
 		}
 	}
+	return urls
 }

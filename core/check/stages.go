@@ -26,7 +26,7 @@ func (w *whole) stages() []manifest.Stage {
 func (w *whole) ofStages(f *known, found []diagnostic.Diagnostic) []diagnostic.Diagnostic {
 	var out []diagnostic.Diagnostic
 	for _, d := range found {
-		if d.Stage == "" {
+		if d.Stage == "" && d.File == f.name { // other files' lines are not those of its stages
 			d.Stage = f.stageAt(d.Line, d.Column)
 		}
 		if w.options.Stage == "" || d.Stage == "" || d.Stage == w.options.Stage {

@@ -63,6 +63,7 @@ func kindsOf(t *tree.Node) []string {
 // trigger checks one trigger after merging; written is the part of it in this file, at which problems are
 // reported.
 func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
+	w.source(written)
 	kinds := kindsOf(t)
 	switch {
 	case len(kinds) > 1 && written != t:
@@ -209,12 +210,15 @@ func reserved() []string { return []string{"PATH", "HOME", "LANG", "TMPDIR"} }
 // variableForm is the form of a variable's name (POSIX, XBD 8.1).
 var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,127}$`)
 
-// variables checks the names of environment variables.
+// variables checks the names of environment variables, and their values for characters that no process can receive.
 func (w *whole) variables(env *tree.Node) {
 	if env == nil || env.Kind != tree.Mapping {
 		return
 	}
-	for _, k := range env.Keys {
+	for i, k := range env.Keys {
+		if item := env.Items[i]; item.Kind == tree.Scalar && strings.ContainsRune(item.Text, 0) {
+			w.add(diagnostic.CodeVariable, item.Range(), "the value contains a NUL character, which ends it; remove it")
+		}
 		switch {
 		case !variableForm.MatchString(k.Text):
 			w.add(diagnostic.CodeVariable, k.Range(),

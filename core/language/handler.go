@@ -1,13 +1,24 @@
 package language
 
-import "strings"
+import (
+	"path"
+	"slices"
+	"strings"
+)
 
-// runtimes that a manifest can name.
-func runtimes() []string { return []string{"python", "node", "go"} }
+// Runtimes lists the runtimes that a manifest can name.
+func Runtimes() []string { return []string{"python", "node", "go"} }
 
 // Extensions of the files of a runtime that can contain a handler; none if the runtime is unknown.
 func Endings(runtime string) []string {
 	return map[string][]string{"python": {".py"}, "node": {".mjs", ".js", ".cjs"}, "go": {".go"}}[runtime]
+}
+
+// IsCode reports whether a file can contain a handler of some runtime.
+func IsCode(name string) bool {
+	return slices.ContainsFunc(Runtimes(), func(runtime string) bool {
+		return slices.Contains(Endings(runtime), path.Ext(name))
+	})
 }
 
 // Defines reports whether code appears to define a function; it executes nothing. It returns true if it cannot

@@ -91,7 +91,7 @@ func New() *Language {
 	}}
 	settled := []Key{
 		{Name: "runtime", About: "The runtime of the code.",
-			Shape: &Shape{Form: ChoiceForm, Choices: runtimes()}, BuiltIn: "python"},
+			Shape: &Shape{Form: ChoiceForm, Choices: Runtimes()}, BuiltIn: "python"},
 		{Name: "memory", About: "The memory limit of one instance, a multiple of 16 MiB.", Shape: memory, BuiltIn: "128 MiB"},
 		{Name: "timeout", About: "The longest duration of one invocation.", Shape: upTo(0.1, 15*minute), BuiltIn: "10s"},
 		{Name: "max_concurrency", About: "The largest number of concurrent invocations.",
@@ -264,4 +264,29 @@ func TriggerKeys(kind string) []string {
 		return []string{"events"}
 	}
 	return nil
+}
+
+// SendWays lists the destinations of a case, of which it has one.
+func SendWays() []string { return []string{"route", "trigger", "payload"} }
+
+// SendKeys returns the keys that a case can have besides its destination.
+func SendKeys(way string) []string {
+	switch way {
+	case "route":
+		return []string{"query", "headers", "body"}
+	case "trigger":
+		return []string{"event"}
+	}
+	return nil
+}
+
+// LimitOf returns the type of settings that a key limits; "" for a key of all types.
+func LimitOf(key string) string {
+	switch key {
+	case "min", "max":
+		return "number"
+	case "values":
+		return "enum"
+	}
+	return ""
 }

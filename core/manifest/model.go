@@ -239,6 +239,11 @@ func (f *Function) At(stage string) *Config {
 	return f.base
 }
 
+// HasRoute reports whether a function has a route.
+func (c *Config) HasRoute() bool {
+	return slices.ContainsFunc(c.Triggers, func(t Trigger) bool { return t.Kind == RouteTrigger })
+}
+
 // Network is a function's access to other machines.
 type Network struct {
 	On bool
