@@ -5,6 +5,7 @@
 package author
 
 import (
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -112,12 +113,9 @@ func follow(s *language.Shape, path []string) (*language.Shape, *language.Key) {
 func excluded(key string, c context) bool {
 	in := ""
 	for _, name := range c.path {
-		if name == "triggers" || name == "send" || name == "enter" || name == "stages" || name == "settings" {
+		if slices.Contains([]string{"triggers", "send", "enter", "stages", "settings"}, name) {
 			in = name
 		}
-	}
-	has := func(names ...string) bool {
-		return slices.ContainsFunc(names, func(n string) bool { return c.present[n] })
 	}
 	switch in {
 	case "triggers":
@@ -127,39 +125,41 @@ func excluded(key string, c context) bool {
 			}
 		}
 	case "send":
-		switch key {
-		case "route", "trigger", "payload":
-			return has("route", "trigger", "payload")
-		case "query", "headers", "body":
-			return has("trigger", "payload")
-		case "event":
-			return has("route", "payload")
+		for _, way := range language.SendWays() {
+			if c.present[way] {
+				return !slices.Contains(language.SendKeys(way), key)
+			}
 		}
 	case "enter":
-		return key == "branch" && has("after") || key == "after" && has("branch")
+		return key == "branch" && c.present["after"] || key == "after" && c.present["branch"]
 	case "settings":
-		return key == "values" && has("min", "max") || (key == "min" || key == "max") && has("values")
+		of := language.LimitOf(key)
+		return of != "" && limited(c) != "" && of != limited(c)
 	case "stages":
-		return key == "target" && has("targets") || key == "targets" && has("target")
+		return key == "target" && c.present["targets"] || key == "targets" && c.present["target"]
 	}
 	return false
 }
 
+// limited returns the type of the only settings that have the limits which a mapping has; "" without limits.
+func limited(c context) string {
+	for _, key := range slices.Sorted(maps.Keys(c.present)) {
+		if of := language.LimitOf(key); of != "" {
+			return of
+		}
+	}
+	return ""
+}
+
 // conflicts reports whether a value conflicts with another key of its mapping.
 func conflicts(value string, c context) bool {
-	last := ""
-	if len(c.path) > 0 {
-		last = c.path[len(c.path)-1]
-	}
-	switch {
-	case last == "when":
+	switch c.key() {
+	case "when":
 		isPush := value == string(manifest.OnPush)
 		return isPush && c.present["after"] || !isPush && c.present["branch"] ||
 			c.present["allow_partial"] && value != string(manifest.OnRequest)
-	case last == "type" && (c.present["min"] || c.present["max"]):
-		return value != "number"
-	case last == "type" && c.present["values"]:
-		return value != "enum"
+	case "type":
+		return limited(c) != "" && value != limited(c)
 	}
 	return false
 }
@@ -176,7 +176,7 @@ func referenceCompletions(s *manifest.Service, inEnv bool) []Completion {
 			}
 		}
 		for _, fn := range s.Functions {
-			if slices.ContainsFunc(fn.At("").Triggers, func(t manifest.Trigger) bool { return t.Kind == manifest.RouteTrigger }) {
+			if fn.At("").HasRoute() {
 				names = append(names, "functions."+fn.Name+".url")
 			}
 		}
@@ -194,8 +194,7 @@ func nameCompletions(names []string, about string) []Completion {
 }
 
 func valueCompletions(s *language.Shape, c context, all Names) []Completion {
-	service := all.Service
-	path, values := c.path, s.Choices
+	service, values := all.Service, s.Choices
 	switch {
 	case s.Form == language.BoolForm, s.Form == language.TruthOrForm:
 		values = []string{"true", "false"}
@@ -217,22 +216,18 @@ func valueCompletions(s *language.Shape, c context, all Names) []Completion {
 	}
 	if s.Form == language.CELForm {
 		fields := expression.RuleFields()
-		if slices.Contains(path, "expect") {
+		if slices.Contains(c.path, "expect") {
 			fields = expression.CaseFields()
 		}
 		for _, f := range fields {
 			out = append(out, Completion{Label: f.Name, Insert: f.Name, Kind: "name", About: f.Type + ": " + f.About})
 		}
 	}
-	last := ""
-	if len(path) > 0 {
-		last = path[len(path)-1]
-	}
 	if service == nil {
 		return out
 	}
 	var names []string
-	switch last {
+	switch c.key() {
 	case "after_function":
 		for _, fn := range service.Functions {
 			if fn.Name != c.own { // a function cannot run after itself
@@ -270,11 +265,7 @@ func valueCompletions(s *language.Shape, c context, all Names) []Completion {
 // offered suggests what the platforms offer: verbs for the kind of resource of the same permission, kinds,
 // targets.
 func offered(offers *check.Offers, c context) []Completion {
-	last := ""
-	if len(c.path) > 0 {
-		last = c.path[len(c.path)-1]
-	}
-	switch last {
+	switch c.key() {
 	case "allow":
 		kinds := offers.Kinds()
 		if kind, _, ok := strings.Cut(c.of, "/"); ok {

@@ -14,6 +14,14 @@ type context struct {
 	own       string          // the name of the stage or function that the line belongs to
 }
 
+// key returns the innermost key, or "".
+func (c context) key() string {
+	if len(c.path) == 0 {
+		return ""
+	}
+	return c.path[len(c.path)-1]
+}
+
 // contextAt finds the keys that lead to a place by indentation, and within the
 // line by its braces.
 func contextAt(text string, line, column int) context {
@@ -22,7 +30,8 @@ func contextAt(text string, line, column int) context {
 		return context{}
 	}
 	runes := []rune(lines[line-1])
-	before := string(runes[:max(0, min(column-1, len(runes)))])
+	split := max(0, min(column-1, len(runes)))
+	before, after := string(runes[:split]), string(runes[split:])
 	c := context{present: map[string]bool{}}
 	dash := isItem(before)
 	c.path = parents(lines, line-1, indentOf(before), dash)
@@ -39,8 +48,7 @@ func contextAt(text string, line, column int) context {
 		if last := strings.LastIndex(items, ","); last >= 0 {
 			c.listed = itemsOf(items[:last])
 		}
-		after := string(runes[max(0, min(column-1, len(runes))):])
-		if _, rest, ok := strings.Cut(strings.TrimLeft(after, " "), ","); ok && strings.HasPrefix(strings.TrimLeft(after, " "), ",") {
+		if rest, ok := strings.CutPrefix(strings.TrimLeft(after, " "), ","); ok {
 			rest, _, _ = strings.Cut(rest, "]")
 			c.listed = append(c.listed, itemsOf(rest)...)
 		}
@@ -50,7 +58,7 @@ func contextAt(text string, line, column int) context {
 		c.reference = true
 	}
 	if strings.LastIndex(before, "{") > strings.LastIndex(before, "}") {
-		c.following(string(runes[max(0, min(column-1, len(runes))):]))
+		c.following(after)
 	}
 	if !strings.Contains(before, "{") {
 		c.siblings(lines, line-1, indentOf(before))
