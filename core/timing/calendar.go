@@ -179,12 +179,15 @@ func (c Calendar) Contains(other Calendar) bool {
 	})
 }
 
+// same reports whether two events take the same time. Repetitions in two zones are not the same, because the clocks of
+// the zones change at different times.
 func (e event) same(other event) bool {
-	if e.zone.String() != other.zone.String() && !fromWall(e.start, e.zone).Equal(fromWall(other.start, other.zone)) ||
-		!e.start.Equal(other.start) || e.span != other.span || (e.again == nil) != (other.again == nil) {
-		return false
+	if e.again == nil && other.again == nil {
+		own, its := e.occurs(e.start), other.occurs(other.start)
+		return own.From.Equal(its.From) && own.To.Equal(its.To)
 	}
-	return e.again == nil || e.again.String() == other.again.String()
+	return e.again != nil && other.again != nil && e.zone.String() == other.zone.String() && e.start.Equal(other.start) &&
+		e.span == other.span && e.again.String() == other.again.String()
 }
 
 // Between returns the occurrences of events that overlap a period, sorted by their start, up to most.

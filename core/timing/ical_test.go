@@ -115,6 +115,32 @@ func TestEvents(t *testing.T) {
 	}
 }
 
+// A calendar contains the same period in another form, but not a repetition by another zone's clock.
+func TestContains(t *testing.T) {
+	const weekly = "\nDURATION:PT1H\nRRULE:FREQ=WEEKLY"
+	for _, tt := range []struct {
+		own, other string
+		want       bool
+	}{
+		{"DTSTART:20260301T080000Z\nDURATION:P1D", "DTSTART;TZID=Europe/Oslo:20260301T090000\nDURATION:PT24H", true},
+		{"DTSTART:20260301T080000Z\nDURATION:P1D", "DTSTART:20260301T080000Z\nDURATION:PT23H", false},
+		{"DTSTART;TZID=Europe/London:20260105T080000" + weekly, "DTSTART;TZID=Europe/London:20260105T080000" + weekly, true},
+		{"DTSTART;TZID=Europe/London:20260105T080000" + weekly, "DTSTART:20260105T080000Z" + weekly, false}, // other in summer
+		{"DTSTART:20260105T080000Z" + weekly, "DTSTART:20260105T080000Z\nDURATION:PT1H", false},
+	} {
+		var parsed [2]timing.Calendar
+		for i, text := range []string{tt.own, tt.other} {
+			var err error
+			if parsed[i], err = timing.ParseCalendar(calendarOf(text), time.UTC); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got := parsed[0].Contains(parsed[1]); got != tt.want {
+			t.Errorf("%s contains %s: %v", tt.own, tt.other, got)
+		}
+	}
+}
+
 // randomEvents returns a recurring event, sometimes with exceptions and dates.
 func randomEvents(rng *rand.Rand) []string {
 	start := time.Date(2026, 1, 1, 8, 0, 0, 0, time.UTC).AddDate(0, 0, rng.IntN(360))
