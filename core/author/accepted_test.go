@@ -46,15 +46,9 @@ func TestOffersAreAccepted(t *testing.T) {
 	rng := rand.New(rand.NewPCG(29, 6))
 	tried, wrong := 0, ""
 	for _, root := range []string{"../../demo/steps/01-first/frostline", "../../demo/canal/01-rows/watering", "../../examples/python", "../../examples/node", "../../examples/go"} {
-		folder, err := manifest.FromFS(os.DirFS(root))
+		files, err := manifest.FromFS(os.DirFS(root))
 		if err != nil {
 			t.Fatal(err)
-		}
-		files := manifest.Files{}
-		for _, name := range folder.Files() {
-			if files[name], err = folder.Read(name); err != nil {
-				t.Fatal(err)
-			}
 		}
 		before := errorsOf(files, offers)
 		service := check.Service(files).Service
@@ -62,7 +56,11 @@ func TestOffersAreAccepted(t *testing.T) {
 			if path.Ext(name) != ".yaml" {
 				continue
 			}
-			lines := strings.Split(string(files[name]), "\n")
+			text, err := files.Read(name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			lines := strings.Split(string(text), "\n")
 			for i, line := range lines {
 				try := func(from, to int, what, suffix string) {
 					emptied := slices.Clone(lines)
@@ -85,12 +83,8 @@ func TestOffersAreAccepted(t *testing.T) {
 						}
 						changed := slices.Clone(lines)
 						changed[i] = line[:from] + insert + line[to:]
-						other := manifest.Files{}
-						for k, v := range files {
-							other[k] = v
-						}
-						other[name] = []byte(strings.Join(changed, "\n"))
 						tried++
+						other := manifest.Overlay{Under: files, Changed: map[string][]byte{name: []byte(strings.Join(changed, "\n"))}}
 						for problem := range errorsOf(other, offers) {
 							about := what != "key" || strings.HasPrefix(problem, "RM1101") || strings.HasPrefix(problem, "RM1010") ||
 								strings.HasPrefix(problem, "RM1105") || strings.HasPrefix(problem, "RM140") || strings.HasPrefix(problem, "RM1701 ")

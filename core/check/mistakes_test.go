@@ -18,7 +18,7 @@ import (
 // mistake is a sound service with one wrong line.
 type mistake struct {
 	what  string
-	files manifest.Files
+	files manifest.Overlay
 	file  string
 	line  int // from 1 on
 }
@@ -57,7 +57,7 @@ func wrongValues(key, value string) []string {
 }
 
 // mistakesOf makes every mistake that the mutator knows in a service.
-func mistakesOf(files manifest.Files) (out []mistake) {
+func mistakesOf(t *testing.T, files manifest.Folder) (out []mistake) {
 	known := map[string]bool{}
 	l := language.New()
 	for _, file := range []string{language.ServiceFile, language.FunctionFile, "cases/a.yaml"} {
@@ -74,23 +74,19 @@ func mistakesOf(files manifest.Files) (out []mistake) {
 		}
 		walk(l.Of(file))
 	}
-	names := make([]string, 0, len(files))
-	for name := range files {
-		if strings.HasSuffix(name, ".yaml") {
-			names = append(names, name)
+	for _, name := range files.Files() {
+		if path.Ext(name) != ".yaml" {
+			continue
 		}
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		lines := strings.Split(strings.TrimSuffix(string(files[name]), "\n"), "\n")
+		text, err := files.Read(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Split(strings.TrimSuffix(string(text), "\n"), "\n")
 		add := func(i int, what, now string) {
 			changed := slices.Clone(lines)
 			changed[i] = now
-			other := manifest.Files{}
-			for k, v := range files {
-				other[k] = v
-			}
-			other[name] = []byte(strings.Join(changed, "\n") + "\n")
+			other := manifest.Overlay{Under: files, Changed: map[string][]byte{name: []byte(strings.Join(changed, "\n") + "\n")}}
 			out = append(out, mistake{fmt.Sprintf("%s:%d %s: %s", name, i+1, what, now), other, name, i + 1})
 		}
 		for i, line := range lines {
@@ -130,22 +126,14 @@ func mistakesOf(files manifest.Files) (out []mistake) {
 func TestSingleMistakes(t *testing.T) {
 	var all []mistake
 	for _, root := range []string{"../../demo/steps/01-first/frostline", "../../demo/canal/01-rows/watering"} {
-		files := manifest.Files{}
-		tree, err := manifest.FromFS(os.DirFS(root))
+		files, err := manifest.FromFS(os.DirFS(root))
 		if err != nil {
 			t.Fatal(err)
-		}
-		for _, name := range tree.Files() {
-			text, err := tree.Read(name)
-			if err != nil {
-				t.Fatal(err)
-			}
-			files[name] = text
 		}
 		if r := (check.Options{Offers: offersOfLocal()}).Service(files); !r.OK() {
 			t.Fatalf("%s: %v", root, r.Diagnostics)
 		}
-		all = append(all, mistakesOf(files)...)
+		all = append(all, mistakesOf(t, files)...)
 	}
 	rng := rand.New(rand.NewPCG(29, 5))
 	rng.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
