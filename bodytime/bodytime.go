@@ -30,8 +30,9 @@ func (b *body) Read(p []byte) (int, error) {
 	_ = b.control.SetReadDeadline(begun.Add(b.left)) // a connection without deadlines has its own
 	n, err := b.ReadCloser.Read(p)
 	b.left = max(0, b.left+time.Duration(n)*time.Second/LeastRate-time.Since(begun))
-	if err == nil || err == io.EOF {
-		_ = b.control.SetReadDeadline(time.Time{})
-	} // otherwise the deadline stays: the server must not wait for the rest of the body at the end of the request
+	if err != nil && err != io.EOF {
+		return n, err // the deadline stays: the server must not wait for the rest of the body at the end of the request
+	}
+	_ = b.control.SetReadDeadline(time.Time{})
 	return n, err
 }
