@@ -1,12 +1,10 @@
 package server
 
 import (
-	"cmp"
 	"context"
 	"errors"
 
 	"rudmar/core/judge"
-	"rudmar/core/manifest"
 	"rudmar/engine/deliver"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -24,8 +22,7 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShi
 	}
 	out := &api.TrafficShift{Active: v.Active, Before: v.Before, Steps: append([]float64{}, v.Steps...), Step: v.Step,
 		Share: v.Share(), EveryMs: v.Every.Milliseconds(), PausedBy: api.Optional(v.Held),
-		MinInvocations: cmp.Or(v.MinInvocations, manifest.ShiftMinInvocations),
-		AtMostMs:       max(v.Every, cmp.Or(v.AtMost, manifest.ShiftAtMost)).Milliseconds(),
+		MinInvocations: v.Least(), AtMostMs: v.Longest().Milliseconds(),
 		RollbackReason: api.Optional(v.Back), Reason: v.Reason,
 		Findings: []api.Finding{}, CompletedSteps: []api.CompletedStep{}}
 	if !v.Since.IsZero() {

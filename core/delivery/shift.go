@@ -38,6 +38,12 @@ func (s Shift) Share() float64 {
 	return s.Steps[s.Step]
 }
 
+// Least is how many invocations of each invoked function a step needs.
+func (s Shift) Least() int { return cmp.Or(s.MinInvocations, manifest.ShiftMinInvocations) }
+
+// Longest is how long a step lasts without so many invocations.
+func (s Shift) Longest() time.Duration { return max(s.Every, cmp.Or(s.AtMost, manifest.ShiftAtMost)) }
+
 // Counted are the invocations of both revisions of a function since the start of a shift.
 type Counted struct {
 	New int `json:"new"`
@@ -85,8 +91,7 @@ func (s Shift) Next(v judge.Verdict, now time.Time) (Shift, Progress) {
 		p.Reason = ""
 		return s, p
 	}
-	end := s.Since.Add(s.Every)
-	last := s.Since.Add(max(s.Every, cmp.Or(s.AtMost, manifest.ShiftAtMost)))
+	end, last := s.Since.Add(s.Every), s.Since.Add(s.Longest())
 	missing := s.missing(v)
 	switch {
 	case v.Outcome == judge.Back:
@@ -106,7 +111,7 @@ func (s Shift) Next(v judge.Verdict, now time.Time) (Shift, Progress) {
 		p.At, p.Reason, p.Verdict.Outcome = last, missing, judge.Wait
 	default:
 		p.Reason = fmt.Sprintf("advances after the time limit of %s (%s); the cases decide, if there are any",
-			language.FormatTime(last.Sub(s.Since)), missing)
+			language.FormatTime(s.Longest()), missing)
 		return s.on(), p
 	}
 	return s, p
@@ -115,8 +120,7 @@ func (s Shift) Next(v judge.Verdict, now time.Time) (Shift, Progress) {
 // missing returns which function needs more invocations in this step, and why; "" if none does. A function that neither
 // revision was invoked of does not count, unless none was invoked.
 func (s Shift) missing(v judge.Verdict) string {
-	least := cmp.Or(s.MinInvocations, manifest.ShiftMinInvocations)
-	invoked := false
+	least, invoked := s.Least(), false
 	for _, f := range v.Findings {
 		before := s.From[f.Function]
 		new, old := f.New.Invocations-before.New, f.Old.Invocations-before.Old

@@ -5,7 +5,6 @@ import (
 	"context"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"rudmar/core/judge"
@@ -49,28 +48,24 @@ func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) 
 		}
 		for _, m := range minutes {
 			for _, s := range sides {
-				if s.target != target || s.function != m.Function {
+				if !s.serves(target, m) {
 					continue
 				}
-				sum := deploy.Sum(m)
-				if m.Revision == s.former { // of a shift that started before an update
-					_, sum = v.Earlier[earlierOf(target, m, "")].Split(sum, m.Minute)
+				sum, isNew := deploy.Sum(m), m.Revision == s.newer
+				if !isNew { // of a shift that started before an update
+					_, sum = v.Earlier[sumOf(target, m)].Split(sum, m.Minute)
 				}
-				for part, sum := range partsOf(v, sum, earlierOf(target, m, m.Revision), m.Minute) {
+				for part, sum := range partsOf(v, sum, revisionOf(target, m), m.Minute) {
 					at := addMinute(took, s.function, m.Minute, part)
 					e := addStratum(strata, at, s, m, part)
-					switch m.Revision {
-					case s.newer:
-						of[s.function].New.Add(sum)
-						addTo(newer, m.Minute, sum)
-						at.New.Add(sum.Durations)
-						e.NewCalls, e.NewErrors = e.NewCalls+sum.Invocations, e.NewErrors+sum.Errors
-					case s.former:
-						of[s.function].Old.Add(sum)
-						addTo(former, m.Minute, sum)
-						at.Old.Add(sum.Durations)
-						e.OldCalls, e.OldErrors = e.OldCalls+sum.Invocations, e.OldErrors+sum.Errors
+					total, minutes, durations, calls, errors := &of[s.function].Old, former, at.Old, &e.OldCalls, &e.OldErrors
+					if isNew {
+						total, minutes, durations, calls, errors = &of[s.function].New, newer, at.New, &e.NewCalls, &e.NewErrors
 					}
+					total.Add(sum)
+					addTo(minutes, m.Minute, sum)
+					durations.Add(sum.Durations)
+					*calls, *errors = *calls+sum.Invocations, *errors+sum.Errors
 				}
 			}
 		}
@@ -153,9 +148,13 @@ func addStratum(known map[stratum]int, at *judge.Minute, s side, m wire.MinuteSu
 	return &at.Strata[i]
 }
 
-// earlierOf names a sum of the platform within a minute.
-func earlierOf(target manifest.Target, m wire.MinuteSum, revision string) string {
-	return strings.TrimSpace(target.String() + " " + m.Function + " " + m.Trigger + " " + revision)
+// sumOf names a sum of the platform within a minute and a revision, and revisionOf within a minute.
+func sumOf(target manifest.Target, m wire.MinuteSum) string {
+	return target.String() + " " + m.Function + " " + m.Trigger
+}
+
+func revisionOf(target manifest.Target, m wire.MinuteSum) string {
+	return sumOf(target, m) + " " + m.Revision
 }
 
 func addTo(minutes map[int64]*metrics.Sum, at int64, sum metrics.Sum) {
@@ -203,19 +202,15 @@ func (l *StageLine) currentMinute(ctx context.Context, d store.Delivery,
 		if err != nil {
 			return nil, err
 		}
-		served := func(m wire.MinuteSum) bool {
-			return slices.ContainsFunc(sides, func(s side) bool {
-				return s.target == target && s.function == m.Function && (s.former == m.Revision || s.newer == m.Revision)
-			})
-		}
 		minute := v.Since.Truncate(time.Minute)
 		list, err := client.Metrics(ctx, scope, minute)
 		if err != nil {
 			return nil, err
 		}
 		for _, m := range list {
-			if served(m) && m.Minute == minute.UnixMilli() {
-				earlier[earlierOf(target, m, m.Revision)] = store.Earlier{Minute: m.Minute, Invocations: m.Invocations,
+			isSide := func(s side) bool { return s.serves(target, m) }
+			if m.Minute == minute.UnixMilli() && slices.ContainsFunc(sides, isSide) {
+				earlier[revisionOf(target, m)] = store.Earlier{Minute: m.Minute, Invocations: m.Invocations,
 					Errors: m.Errors, Durations: deploy.Sum(m).Durations}
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"rudmar/core/rights"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
+	wire "rudmar/platform/api"
 )
 
 // beginShift records the revisions that serve a stage before a version changes it: a rollback restores them at
@@ -103,6 +104,11 @@ type side struct {
 	target        manifest.Target
 	function      string
 	newer, former string
+}
+
+// serves reports whether a sum is of one of the two revisions.
+func (s side) serves(target manifest.Target, m wire.MinuteSum) bool {
+	return s.target == target && s.function == m.Function && (s.newer == m.Revision || s.former == m.Revision)
 }
 
 // bothSides lists the old and new revisions of the changed functions.

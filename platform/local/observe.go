@@ -132,9 +132,7 @@ func (o *observations) count(c call, inv api.Invocation) {
 func merged(kept string, more map[string]int) string {
 	sum := map[string]int{}
 	_ = json.Unmarshal([]byte(kept), &sum) // unreadable values count as nothing
-	for k, n := range more {
-		sum[k] += n
-	}
+	add(&sum, more)
 	text, _ := json.Marshal(sum) // a map of numbers can always be marshaled
 	return string(text)
 }
@@ -219,12 +217,8 @@ func (o *observations) restore(minutes map[minuteKey]*api.MinuteSum, uses map[us
 			now.Throttled+m.Throttled, now.Cold+m.Cold
 		now.TotalMs, now.MaxMs, now.MemoryPeak = now.TotalMs+m.TotalMs, max(now.MaxMs, m.MaxMs),
 			max(now.MemoryPeak, m.MemoryPeak)
-		for k, n := range m.ErrorKinds {
-			now.ErrorKinds[k] += n
-		}
-		for k, n := range m.FineDurations {
-			now.FineDurations[k] += n
-		}
+		add(&now.ErrorKinds, m.ErrorKinds)
+		add(&now.FineDurations, m.FineDurations)
 	}
 	for key, u := range uses {
 		if now := o.uses[key]; now != nil {
@@ -330,9 +324,7 @@ func summed(minutes []api.MinuteSum) []api.MinuteSum {
 		s.Invocations, s.Errors, s.Throttled, s.Cold = s.Invocations+m.Invocations, s.Errors+m.Errors,
 			s.Throttled+m.Throttled, s.Cold+m.Cold
 		s.TotalMs, s.MaxMs, s.MemoryPeak = s.TotalMs+m.TotalMs, max(s.MaxMs, m.MaxMs), max(s.MemoryPeak, m.MemoryPeak)
-		for kind, n := range m.ErrorKinds {
-			s.ErrorKinds[kind] += n
-		}
+		add(&s.ErrorKinds, m.ErrorKinds)
 		add(&s.FineDurations, m.FineDurations)
 		add(&s.Durations, m.Durations)
 	}
